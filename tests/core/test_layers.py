@@ -142,3 +142,14 @@ def test_a_function_that_a_signal_calls_does_not_alone_hold_whose_signal_it_is()
                     used = {n.id for n in ast.walk(node.args[0]) if isinstance(n, ast.Name)}
                     lost += [f"{path.name}:{node.lineno} {whose}"] if whose in returned & used else []
     assert not lost
+
+
+def test_lines_of_c_are_no_longer_than_those_of_python():
+    """Those of Python are laid out by a formatter, to 120 letters."""
+    long = [
+        f"{path.relative_to(SOURCES)}:{number}"
+        for path in sorted(SOURCES.rglob("*.[ch]"))
+        for number, line in enumerate(path.read_text("utf-8").splitlines(), 1)
+        if len(line) > 120
+    ]
+    assert not long

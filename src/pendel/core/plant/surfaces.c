@@ -1,16 +1,18 @@
-/* A smooth function of two variables as a tensor product of uniform quartic B-splines, with its derivatives to the third order.
- * Piegl, Tiller: The NURBS Book, algorithm A2.2. ``s`` holds low and step of both axes, seven numbers each on how they go on beyond
- * their rims, then (cells + 4) x (cells + 4) coefficients. Beyond the rims coordinates are led to a stop, so that a convex function
- * goes on convex, with continuous second derivatives, and in the end straight in its slopes; see co_energy.py of the machines.
- * Results: f, f_x, f_y, f_xx, f_xy, f_yy, and where the ``third`` derivatives are wanted, as for a Jacobian, f_xxx, f_xxy, f_xyy, f_yyy. */
+/* A smooth function of two variables as a tensor product of uniform quartic B-splines, with its derivatives to the
+ * third order. Piegl, Tiller: The NURBS Book, algorithm A2.2. ``s`` holds low and step of both axes, seven numbers each
+ * on how they go on beyond their rims, then (cells + 4) x (cells + 4) coefficients. Beyond the rims coordinates are led
+ * to a stop, so that a convex function goes on convex, with continuous second derivatives, and in the end straight in
+ * its slopes; see co_energy.py of the machines. Results: f, f_x, f_y, f_xx, f_xy, f_yy, and where the ``third``
+ * derivatives are wanted, as for a Jacobian, f_xxx, f_xxy, f_xyy, f_yyy. */
 
-/* Basis of the cell at 0 <= t <= 1 and its first three derivatives, d[k][j] for derivative k of basis function j. Derivatives are
- * differences of the basis of lower degree. */
+/* Basis of the cell at 0 <= t <= 1 and its first three derivatives, d[k][j] for derivative k of basis function j.
+ * Derivatives are differences of the basis of lower degree. */
 static void surface_basis(double t, double d[4][5])
 {
     static const double third = 1.0 / 3.0;
     double u = 1 - t, q0 = 0.5 * u * u, q2 = 0.5 * t * t, q1 = 1 - q0 - q2;
-    double c0 = third * u * q0, c1 = third * ((t + 2) * q0 + (2 - t) * q1), c2 = third * ((t + 1) * q1 + (3 - t) * q2), c3 = third * t * q2;
+    double c0 = third * u * q0, c1 = third * ((t + 2) * q0 + (2 - t) * q1), c2 = third * ((t + 1) * q1 + (3 - t) * q2),
+        c3 = third * t * q2;
     d[0][0] = 0.25 * u * c0;
     d[0][1] = 0.25 * ((t + 3) * c0 + (2 - t) * c1);
     d[0][2] = 0.25 * ((t + 2) * c1 + (3 - t) * c2);
@@ -35,14 +37,16 @@ static double surface_place(double x, double low, double per_step, int cells, in
     return at - *cell;
 }
 
-/* How one axis goes on beyond its rims. ``b`` holds both rims, the lengths over which the led coordinate comes to rest, the slopes that
- * are held there, and the curvature that is left. */
-typedef struct { double at[4], held, rest[4]; } led_t;   /* the led coordinate and what is added, with three derivatives each */
+/* How one axis goes on beyond its rims. ``b`` holds both rims, the lengths over which the led coordinate comes to rest,
+ * the slopes that are held there, and the curvature that is left. */
+/* the led coordinate and what is added, with three derivatives each */
+typedef struct { double at[4], held, rest[4]; } led_t;
 
 static int lead(const double *b, double x, led_t *led)
 {
     int above = x > b[1];
-    double side = above ? 1 : -1, gone = above ? x - b[1] : b[0] - x, length = above ? b[3] : b[2], s, further, curve = b[6];
+    double side = above ? 1 : -1, gone = above ? x - b[1] : b[0] - x, length = above ? b[3] : b[2], s, further,
+        curve = b[6];
     led->at[0] = x; led->at[1] = 1; led->at[2] = led->at[3] = 0;
     led->held = 0;
     led->rest[0] = led->rest[1] = led->rest[2] = led->rest[3] = 0;
@@ -61,7 +65,8 @@ static int lead(const double *b, double x, led_t *led)
     return 1;
 }
 
-/* The function at (x, y) from the spline's results at the led coordinates: F = f(X, Y) + c (x - X) + rest, and the same for y. */
+/* The function at (x, y) from the spline's results at the led coordinates: F = f(X, Y) + c (x - X) + rest, and the same
+ * for y. */
 static void compose(const led_t *p, const led_t *q, double x, double y, int third, double *out)
 {
     double f_x = out[1], f_y = out[2], f_xx = out[3], f_xy = out[4], f_yy = out[5];
@@ -97,6 +102,7 @@ static void surface(const double *s, int nx, int ny, int third, double x, double
         const double *row = c + (cx + i) * (ny + 4) + cy;
         for (k = 0; k < orders; k++) along[k][i] = surface_sum(row, dy[k]);
     }
-    for (k = 0; k < results; k++) out[k] = surface_sum(dx[order_x[k]], along[order_y[k]]) * unit_x[order_x[k]] * unit_y[order_y[k]];
+    for (k = 0; k < results; k++)
+        out[k] = surface_sum(dx[order_x[k]], along[order_y[k]]) * unit_x[order_x[k]] * unit_y[order_y[k]];
     if (beyond) compose(&p, &q, x, y, third, out);
 }

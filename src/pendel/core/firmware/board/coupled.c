@@ -67,7 +67,8 @@ static int pd_keep_load(pd_image_t *c, uint32_t count)
 }
 
 /* Say something and take the answer, of exactly so many bytes. */
-static void pd_ask(pd_image_t *c, uint8_t letter, uint8_t flags, const void *data, uint32_t bytes, void *answer, uint32_t due)
+static void pd_ask(pd_image_t *c, uint8_t letter, uint8_t flags, const void *data, uint32_t bytes, void *answer,
+                   uint32_t due)
 {
     uint8_t all[sizeof(pd_head_t) + PD_IMAGE_LARGEST];
     pd_head_t head = {letter, flags, 0u, bytes};

@@ -58,7 +58,8 @@ static pd_xcp_code_t program(void *user, pd_program_t step, uint32_t address, co
     if (step == PD_PROGRAM_CLEAR && bytes > PD_IMAGE_FLASH) return PD_XCP_MEMORY;
     if (step == PD_PROGRAM_CLEAR) loaded = 0u;
     if (step == PD_PROGRAM_WRITE) {
-        if (address != loaded || bytes > PD_IMAGE_FLASH - loaded || bytes > (uint32_t)PD_XCP_ANSWER) return PD_XCP_RANGE;
+        if (address != loaded || bytes > PD_IMAGE_FLASH - loaded || bytes > (uint32_t)PD_XCP_ANSWER)
+            return PD_XCP_RANGE;
         loaded += bytes;
     }
     memcpy(all, &load, sizeof load);

@@ -38,9 +38,12 @@ typedef enum { fmi3OK, fmi3Warning, fmi3Discard, fmi3Error, fmi3Fatal } fmi3Stat
 typedef enum { fmi3Independent, fmi3Constant, fmi3Fixed, fmi3Tunable, fmi3Discrete, fmi3Dependent } fmi3DependencyKind;
 typedef enum { fmi3IntervalNotYetKnown, fmi3IntervalUnchanged, fmi3IntervalChanged } fmi3IntervalQualifier;
 
-typedef void (*fmi3LogMessageCallback)(fmi3InstanceEnvironment environment, fmi3Status status, fmi3String category, fmi3String message);
+typedef void (*fmi3LogMessageCallback)(fmi3InstanceEnvironment environment, fmi3Status status, fmi3String category,
+                                       fmi3String message);
 typedef void (*fmi3ClockUpdateCallback)(fmi3InstanceEnvironment environment);
-typedef void (*fmi3IntermediateUpdateCallback)(fmi3InstanceEnvironment environment, fmi3Float64 time, fmi3Boolean set_requested,
-    fmi3Boolean get_allowed, fmi3Boolean step_finished, fmi3Boolean can_return_early, fmi3Boolean *return_requested, fmi3Float64 *return_time);
+typedef void (*fmi3IntermediateUpdateCallback)(fmi3InstanceEnvironment environment, fmi3Float64 time,
+                                               fmi3Boolean set_requested,
+    fmi3Boolean get_allowed, fmi3Boolean step_finished, fmi3Boolean can_return_early, fmi3Boolean *return_requested,
+    fmi3Float64 *return_time);
 typedef void (*fmi3LockPreemptionCallback)(void);
 typedef void (*fmi3UnlockPreemptionCallback)(void);

@@ -26,15 +26,18 @@ static void take_starts(unit_t *unit)
 
 FMI3_Export const char *fmi3GetVersion(void) { return fmi3Version; }
 
-FMI3_Export fmi3Status fmi3SetDebugLogging(fmi3Instance instance, fmi3Boolean on, size_t n, const fmi3String categories[])
+FMI3_Export fmi3Status fmi3SetDebugLogging(fmi3Instance instance, fmi3Boolean on, size_t n,
+                                           const fmi3String categories[])
 {
     (void)n; (void)categories;
     ((unit_t *)instance)->logs = on;
     return fmi3OK;
 }
 
-FMI3_Export fmi3Instance fmi3InstantiateCoSimulation(fmi3String name, fmi3String token, fmi3String resources, fmi3Boolean visible,
-    fmi3Boolean logs, fmi3Boolean event_mode, fmi3Boolean early_return, const fmi3ValueReference intermediate[], size_t n_intermediate,
+FMI3_Export fmi3Instance fmi3InstantiateCoSimulation(fmi3String name, fmi3String token, fmi3String resources,
+                                                     fmi3Boolean visible,
+    fmi3Boolean logs, fmi3Boolean event_mode, fmi3Boolean early_return, const fmi3ValueReference intermediate[],
+    size_t n_intermediate,
     fmi3InstanceEnvironment environment, fmi3LogMessageCallback log, fmi3IntermediateUpdateCallback update)
 {
     unit_t *unit = calloc(1, sizeof *unit);
@@ -58,15 +61,19 @@ FMI3_Export fmi3Instance fmi3InstantiateCoSimulation(fmi3String name, fmi3String
     return unit;
 }
 
-FMI3_Export fmi3Instance fmi3InstantiateModelExchange(fmi3String name, fmi3String token, fmi3String resources, fmi3Boolean visible,
+FMI3_Export fmi3Instance fmi3InstantiateModelExchange(fmi3String name, fmi3String token, fmi3String resources,
+                                                      fmi3Boolean visible,
     fmi3Boolean logs, fmi3InstanceEnvironment environment, fmi3LogMessageCallback log)
 {
     (void)name; (void)token; (void)resources; (void)visible; (void)logs;
-    if (log) log(environment, fmi3Error, "logStatusError", "This unit brings its own method of integration: use it for co-simulation.");
+    if (log)
+        log(environment, fmi3Error, "logStatusError",
+            "This unit brings its own method of integration: use it for co-simulation.");
     return 0;
 }
 
-FMI3_Export fmi3Instance fmi3InstantiateScheduledExecution(fmi3String name, fmi3String token, fmi3String resources, fmi3Boolean visible,
+FMI3_Export fmi3Instance fmi3InstantiateScheduledExecution(fmi3String name, fmi3String token, fmi3String resources,
+                                                           fmi3Boolean visible,
     fmi3Boolean logs, fmi3InstanceEnvironment environment, fmi3LogMessageCallback log, fmi3ClockUpdateCallback update,
     fmi3LockPreemptionCallback lock, fmi3UnlockPreemptionCallback unlock)
 {
@@ -95,7 +102,8 @@ static int begin_again(unit_t *unit)
     return 1;
 }
 
-FMI3_Export fmi3Status fmi3EnterInitializationMode(fmi3Instance instance, fmi3Boolean tolerance_defined, fmi3Float64 tolerance,
+FMI3_Export fmi3Status fmi3EnterInitializationMode(fmi3Instance instance, fmi3Boolean tolerance_defined,
+                                                   fmi3Float64 tolerance,
     fmi3Float64 start, fmi3Boolean stop_defined, fmi3Float64 stop)
 {
     unit_t *unit = instance;
@@ -137,7 +145,8 @@ FMI3_Export fmi3Status fmi3Reset(fmi3Instance instance)
     return fmi3OK;
 }
 
-FMI3_Export fmi3Status fmi3DoStep(fmi3Instance instance, fmi3Float64 from, fmi3Float64 size, fmi3Boolean no_state_before,
+FMI3_Export fmi3Status fmi3DoStep(fmi3Instance instance, fmi3Float64 from, fmi3Float64 size,
+                                  fmi3Boolean no_state_before,
     fmi3Boolean *event_needed, fmi3Boolean *terminate, fmi3Boolean *early, fmi3Float64 *reached)
 {
     unit_t *unit = instance;
@@ -146,7 +155,10 @@ FMI3_Export fmi3Status fmi3DoStep(fmi3Instance instance, fmi3Float64 from, fmi3F
     *event_needed = *terminate = *early = fmi3False;
     *reached = unit->now;
     if (!in_phase(unit, STEPPING, STEPPING, "A step")) return fmi3Error;
-    if (!(size > 0) || !isfinite(size)) { say(unit, "A step of %g s is none. Give one above 0.", size); return fmi3Error; }
+    if (!(size > 0) || !isfinite(size)) {
+        say(unit, "A step of %g s is none. Give one above 0.", size);
+        return fmi3Error;
+    }
     if (!(fabs(from - unit->now) <= 1e-9 * (fabs(unit->now) + size))) {
         say(unit, "The step is to begin at %.9g s, but this unit is at %.9g s. Go on from there.", from, unit->now);
         return fmi3Error;
@@ -185,7 +197,8 @@ static double value_of(const unit_t *unit, const variable_t *variable)
     }
 }
 
-FMI3_Export fmi3Status fmi3GetFloat64(fmi3Instance instance, const fmi3ValueReference references[], size_t n, fmi3Float64 values[], size_t n_values)
+FMI3_Export fmi3Status fmi3GetFloat64(fmi3Instance instance, const fmi3ValueReference references[], size_t n,
+                                      fmi3Float64 values[], size_t n_values)
 {
     unit_t *unit = instance;
     size_t k;
@@ -214,7 +227,8 @@ static int keeps_equations(const unit_t *unit, const variable_t *which, double v
     int k;
     for (k = 0; k < N_ANSWERS; k++)
         if (ANSWERS[k].place == which->place && answer_to(ANSWERS[k].question, value) != ANSWERS[k].answer) {
-            say(unit, "%s cannot become %g: other equations hold then. Export the drive with that value.", which->name, value);
+            say(unit, "%s cannot become %g: other equations hold then. Export the drive with that value.", which->name,
+                value);
             return 0;
         }
     return 1;
@@ -242,7 +256,8 @@ static int set_one(unit_t *unit, const variable_t *which, double value)
     return 1;
 }
 
-FMI3_Export fmi3Status fmi3SetFloat64(fmi3Instance instance, const fmi3ValueReference references[], size_t n, const fmi3Float64 values[], size_t n_values)
+FMI3_Export fmi3Status fmi3SetFloat64(fmi3Instance instance, const fmi3ValueReference references[], size_t n,
+                                      const fmi3Float64 values[], size_t n_values)
 {
     unit_t *unit = instance;
     size_t k;
@@ -316,17 +331,22 @@ FMI3_Export fmi3Status fmi3SerializedFMUStateSize(fmi3Instance instance, fmi3FMU
 
 FMI3_Export fmi3Status fmi3SerializeFMUState(fmi3Instance instance, fmi3FMUState state, fmi3Byte bytes[], size_t size)
 {
-    if (size < state_size(state)) { say(instance, "%zu bytes are no room for a state of %zu.", size, state_size(state)); return fmi3Error; }
+    if (size < state_size(state)) {
+        say(instance, "%zu bytes are no room for a state of %zu.", size, state_size(state));
+        return fmi3Error;
+    }
     memcpy(bytes, state, state_size(state));
     return fmi3OK;
 }
 
-FMI3_Export fmi3Status fmi3DeserializeFMUState(fmi3Instance instance, const fmi3Byte bytes[], size_t size, fmi3FMUState *state)
+FMI3_Export fmi3Status fmi3DeserializeFMUState(fmi3Instance instance, const fmi3Byte bytes[], size_t size,
+                                               fmi3FMUState *state)
 {
     state_heading_t heading;
     unsigned char *own;
     if (size >= sizeof heading) memcpy(&heading, bytes, sizeof heading);
-    if (size < sizeof heading || memcmp(heading.token, TOKEN, sizeof TOKEN) != 0 || heading.size != size || heading.size != sizeof heading + KEPT + heading.inside) {
+    if (size < sizeof heading || memcmp(heading.token, TOKEN, sizeof TOKEN) != 0 || heading.size != size
+        || heading.size != sizeof heading + KEPT + heading.inside) {
         say(instance, "These bytes are not a state of this unit.");
         return fmi3Error;
     }
@@ -350,7 +370,8 @@ static fmi3Status none_of(const void *unit, size_t n, const char *what)
 #define NONE(name, what, type) \
     FMI3_Export fmi3Status fmi3Get##name(fmi3Instance i, const fmi3ValueReference r[], size_t n, type v[], size_t m) \
     { (void)r; (void)v; (void)m; return none_of(i, n, what); } \
-    FMI3_Export fmi3Status fmi3Set##name(fmi3Instance i, const fmi3ValueReference r[], size_t n, const type v[], size_t m) \
+    FMI3_Export fmi3Status fmi3Set##name(fmi3Instance i, const fmi3ValueReference r[], size_t n, const type v[], \
+                                         size_t m) \
     { (void)r; (void)v; (void)m; return none_of(i, n, what); }
 
 NONE(Float32, "variables of this type: all are Float64", fmi3Float32)
@@ -365,36 +386,52 @@ NONE(UInt64, "variables of this type: all are Float64", fmi3UInt64)
 NONE(Boolean, "variables of this type: all are Float64", fmi3Boolean)
 NONE(String, "variables of this type: all are Float64", fmi3String)
 
-#define NEVER_HERE(name, what, ...) FMI3_Export fmi3Status name(fmi3Instance i, __VA_ARGS__) { return none_of(i, 1, what); }
+#define NEVER_HERE(name, what, ...) \
+    FMI3_Export fmi3Status name(fmi3Instance i, __VA_ARGS__) { return none_of(i, 1, what); }
 #define NEVER_ALONE(name, what) FMI3_Export fmi3Status name(fmi3Instance i) { return none_of(i, 1, what); }
 #define UNUSED(a) a __attribute__((unused))
 typedef const fmi3ValueReference *references_t;
 
-NEVER_HERE(fmi3GetBinary, "binary variables", UNUSED(references_t a), UNUSED(size_t b), UNUSED(size_t c[]), UNUSED(fmi3Binary d[]), UNUSED(size_t e))
-NEVER_HERE(fmi3SetBinary, "binary variables", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const size_t c[]), UNUSED(const fmi3Binary d[]), UNUSED(size_t e))
+NEVER_HERE(fmi3GetBinary, "binary variables", UNUSED(references_t a), UNUSED(size_t b), UNUSED(size_t c[]),
+           UNUSED(fmi3Binary d[]), UNUSED(size_t e))
+NEVER_HERE(fmi3SetBinary, "binary variables", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const size_t c[]),
+           UNUSED(const fmi3Binary d[]), UNUSED(size_t e))
 NEVER_HERE(fmi3GetClock, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3Clock c[]))
 NEVER_HERE(fmi3SetClock, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3Clock c[]))
-NEVER_HERE(fmi3GetIntervalDecimal, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3Float64 c[]), UNUSED(fmi3IntervalQualifier d[]))
-NEVER_HERE(fmi3GetIntervalFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3UInt64 c[]), UNUSED(fmi3UInt64 d[]), UNUSED(fmi3IntervalQualifier e[]))
+NEVER_HERE(fmi3GetIntervalDecimal, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3Float64 c[]),
+           UNUSED(fmi3IntervalQualifier d[]))
+NEVER_HERE(fmi3GetIntervalFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3UInt64 c[]),
+           UNUSED(fmi3UInt64 d[]), UNUSED(fmi3IntervalQualifier e[]))
 NEVER_HERE(fmi3GetShiftDecimal, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3Float64 c[]))
-NEVER_HERE(fmi3GetShiftFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3UInt64 c[]), UNUSED(fmi3UInt64 d[]))
+NEVER_HERE(fmi3GetShiftFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(fmi3UInt64 c[]),
+           UNUSED(fmi3UInt64 d[]))
 NEVER_HERE(fmi3SetIntervalDecimal, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3Float64 c[]))
-NEVER_HERE(fmi3SetIntervalFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3UInt64 c[]), UNUSED(const fmi3UInt64 d[]))
+NEVER_HERE(fmi3SetIntervalFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3UInt64 c[]),
+           UNUSED(const fmi3UInt64 d[]))
 NEVER_HERE(fmi3SetShiftDecimal, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3Float64 c[]))
-NEVER_HERE(fmi3SetShiftFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3UInt64 c[]), UNUSED(const fmi3UInt64 d[]))
+NEVER_HERE(fmi3SetShiftFraction, "clocks", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3UInt64 c[]),
+           UNUSED(const fmi3UInt64 d[]))
 NEVER_HERE(fmi3GetNumberOfVariableDependencies, "dependencies to tell", UNUSED(fmi3ValueReference a), UNUSED(size_t *b))
-NEVER_HERE(fmi3GetVariableDependencies, "dependencies to tell", UNUSED(fmi3ValueReference a), UNUSED(size_t b[]), UNUSED(fmi3ValueReference c[]), UNUSED(size_t d[]), UNUSED(fmi3DependencyKind e[]), UNUSED(size_t f))
-NEVER_HERE(fmi3GetDirectionalDerivative, "derivatives to give", UNUSED(references_t a), UNUSED(size_t b), UNUSED(references_t c), UNUSED(size_t d), UNUSED(const fmi3Float64 e[]), UNUSED(size_t f), UNUSED(fmi3Float64 g[]), UNUSED(size_t h))
-NEVER_HERE(fmi3GetAdjointDerivative, "derivatives to give", UNUSED(references_t a), UNUSED(size_t b), UNUSED(references_t c), UNUSED(size_t d), UNUSED(const fmi3Float64 e[]), UNUSED(size_t f), UNUSED(fmi3Float64 g[]), UNUSED(size_t h))
-NEVER_HERE(fmi3GetOutputDerivatives, "derivatives to give", UNUSED(references_t a), UNUSED(size_t b), UNUSED(const fmi3Int32 c[]), UNUSED(fmi3Float64 d[]), UNUSED(size_t e))
+NEVER_HERE(fmi3GetVariableDependencies, "dependencies to tell", UNUSED(fmi3ValueReference a), UNUSED(size_t b[]),
+           UNUSED(fmi3ValueReference c[]), UNUSED(size_t d[]), UNUSED(fmi3DependencyKind e[]), UNUSED(size_t f))
+NEVER_HERE(fmi3GetDirectionalDerivative, "derivatives to give", UNUSED(references_t a), UNUSED(size_t b),
+           UNUSED(references_t c), UNUSED(size_t d), UNUSED(const fmi3Float64 e[]), UNUSED(size_t f),
+           UNUSED(fmi3Float64 g[]), UNUSED(size_t h))
+NEVER_HERE(fmi3GetAdjointDerivative, "derivatives to give", UNUSED(references_t a), UNUSED(size_t b),
+           UNUSED(references_t c), UNUSED(size_t d), UNUSED(const fmi3Float64 e[]), UNUSED(size_t f),
+           UNUSED(fmi3Float64 g[]), UNUSED(size_t h))
+NEVER_HERE(fmi3GetOutputDerivatives, "derivatives to give", UNUSED(references_t a), UNUSED(size_t b),
+           UNUSED(const fmi3Int32 c[]), UNUSED(fmi3Float64 d[]), UNUSED(size_t e))
 NEVER_ALONE(fmi3EnterConfigurationMode, "structure to configure")
 NEVER_ALONE(fmi3ExitConfigurationMode, "structure to configure")
 NEVER_ALONE(fmi3EnterEventMode, "mode of events")
 NEVER_ALONE(fmi3EvaluateDiscreteStates, "mode of events")
 NEVER_ALONE(fmi3EnterStepMode, "mode of events")
-NEVER_HERE(fmi3UpdateDiscreteStates, "mode of events", UNUSED(fmi3Boolean *a), UNUSED(fmi3Boolean *b), UNUSED(fmi3Boolean *c), UNUSED(fmi3Boolean *d), UNUSED(fmi3Boolean *e), UNUSED(fmi3Float64 *f))
+NEVER_HERE(fmi3UpdateDiscreteStates, "mode of events", UNUSED(fmi3Boolean *a), UNUSED(fmi3Boolean *b),
+           UNUSED(fmi3Boolean *c), UNUSED(fmi3Boolean *d), UNUSED(fmi3Boolean *e), UNUSED(fmi3Float64 *f))
 NEVER_ALONE(fmi3EnterContinuousTimeMode, "states to integrate outside")
-NEVER_HERE(fmi3CompletedIntegratorStep, "states to integrate outside", UNUSED(fmi3Boolean a), UNUSED(fmi3Boolean *b), UNUSED(fmi3Boolean *c))
+NEVER_HERE(fmi3CompletedIntegratorStep, "states to integrate outside", UNUSED(fmi3Boolean a), UNUSED(fmi3Boolean *b),
+           UNUSED(fmi3Boolean *c))
 NEVER_HERE(fmi3SetTime, "time to be set", UNUSED(fmi3Float64 a))
 NEVER_HERE(fmi3SetContinuousStates, "states to integrate outside", UNUSED(const fmi3Float64 a[]), UNUSED(size_t b))
 NEVER_HERE(fmi3GetContinuousStateDerivatives, "states to integrate outside", UNUSED(fmi3Float64 a[]), UNUSED(size_t b))

@@ -1,13 +1,16 @@
-/* A plant, or a whole drive: a run of the time loop above, which is advanced from tick to tick. A plant takes its commands at the ticks;
- * a drive has its controller do so. */
+/* A plant, or a whole drive: a run of the time loop above, which is advanced from tick to tick. A plant takes its
+ * commands at the ticks; a drive has its controller do so. */
 
 void pd_rhs(double, const double *, const double *, const double *, const double *, const double *, double *);
-void pd_guarded(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
-void pd_affine(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
+void pd_guarded(double, const double *, const double *, const double *, const double *, const double *, double *,
+                double *);
+void pd_affine(double, const double *, const double *, const double *, const double *, const double *, double *,
+               double *);
 void pd_forced(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_measure(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_jac(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
-void pd_hold(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
+void pd_hold(double, const double *, const double *, const double *, const double *, const double *, double *,
+             double *);
 void pd_signals(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_hoist(const double *, const double *, double *);
 int pd_hoisted(void);
@@ -59,13 +62,15 @@ static void describe_run(unit_t *unit, inside_t *inside)
     run_t *r = &inside->run;
     int k;
     r->nx = N_STATES; r->n_command = N_COMMANDS; r->n_profile = N_PROFILES; r->n_guard = N_GUARDS; r->n_mode = N_MODES;
-    r->n_measured = N_MEASURED_INSIDE; r->n_signal = N_BLOCKS > 0 ? N_BLOCKS : 1; r->n_hold = N_HOLDS; r->n_hoisted = pd_hoisted();
+    r->n_measured = N_MEASURED_INSIDE; r->n_signal = N_BLOCKS > 0 ? N_BLOCKS : 1; r->n_hold = N_HOLDS;
+    r->n_hoisted = pd_hoisted();
     r->n_loops = N_LOOPS; r->n_pulse = N_PULSES; r->method = METHOD; r->delay = DELAY; r->max_rows_log2 = 32;
     r->t_end = 1e9; r->tick = TICK; r->h_max = LONGEST_STEP; r->fixed_step = FIXED_STEP;
     r->rtol = unit->tolerance > 0 ? unit->tolerance : TOLERANCE;
     for (k = 0; k < N_STATES; k++) inside->atol[k] = 1e-3 * r->rtol;
     r->atol = inside->atol; r->p = unit->parameter; r->x0 = STARTS; r->s0 = MODES;
-    r->rhs = pd_rhs; r->guarded = pd_guarded; r->measure = pd_measure; r->jac = pd_jac; r->hold = pd_hold; r->hoist = pd_hoist;
+    r->rhs = pd_rhs; r->guarded = pd_guarded; r->measure = pd_measure; r->jac = pd_jac; r->hold = pd_hold;
+    r->hoist = pd_hoist;
     r->affine = pd_affine; r->forced = pd_forced; r->n_forced = FORCED_COUNT; r->forced_places = FORCED;
     r->profile_count = PROFILE_COUNTS; r->profile_times = PROFILE_TIMES; r->profile_values = unit->profile;
     r->exit_mode = EXIT_MODES; r->exit_from = EXITS_FROM; r->exit_to = EXITS_TO;
@@ -128,10 +133,12 @@ static int advance_inside(unit_t *unit, long ticks)
     int outcome = pd_advance(inside->work, (double)ticks * TICK);
     const char *what = "The run";
     if (outcome == PAUSED) { unit->ticks = ticks; return 1; }
-    if ((outcome == RAN_AWAY || outcome == STEP_VANISHED || outcome == NOT_FINITE) && r->culprit < N_STATES) what = STATE_NAMES[r->culprit];
+    if ((outcome == RAN_AWAY || outcome == STEP_VANISHED || outcome == NOT_FINITE) && r->culprit < N_STATES)
+        what = STATE_NAMES[r->culprit];
     if (outcome == CHATTERS && r->culprit < N_MODES) what = MODE_NAMES[r->culprit];
     if (outcome == SHORTED && r->culprit < N_SHORTS) what = SHORT_NAMES[r->culprit];
-    say(unit, "%s %s at %g s. Change the values, or start with the drive itself.", what, WHY[outcome] ? WHY[outcome] : "ends", r->t_out);
+    say(unit, "%s %s at %g s. Change the values, or start with the drive itself.", what,
+        WHY[outcome] ? WHY[outcome] : "ends", r->t_out);
     return 0;
 }
 
@@ -140,11 +147,14 @@ static void look_inside(unit_t *unit)
     inside_t *inside = unit->inside;
     hoists_t hoists = {pd_hoist, unit->parameter, inside->places, &inside->filled, 1, N_MODES, inside->run.n_hoisted};
     double blocks[N_BLOCKS + 1];
-    if (N_LOOPS > 0) inside->filled = 0;   /* what is found numerically begins alike, so that looking twice gives the same */
+    if (N_LOOPS > 0)
+        inside->filled = 0;   /* what is found numerically begins alike, so that looking twice gives the same */
     pd_now(inside->work, inside->row, blocks);
     memcpy(unit->block, blocks, sizeof(double) * N_BLOCKS);
-    if (!HAS_CONTROLLER && unit->ticks == 0) memcpy(inside->row + 1 + N_STATES, unit->command, N_COMMANDS * sizeof(double));
-    pd_evaluate(pd_signals, inside->row, 1, N_STATES, N_COMMANDS + 2 * N_PROFILES, &hoists, PICKED, N_SIGNALS, inside->signals, unit->signal);
+    if (!HAS_CONTROLLER && unit->ticks == 0)
+        memcpy(inside->row + 1 + N_STATES, unit->command, N_COMMANDS * sizeof(double));
+    pd_evaluate(pd_signals, inside->row, 1, N_STATES, N_COMMANDS + 2 * N_PROFILES, &hoists, PICKED, N_SIGNALS,
+                inside->signals, unit->signal);
 }
 
 static size_t controller_bytes(void)

@@ -1,6 +1,6 @@
-/* A functional mock-up unit for co-simulation by FMI 3.0: what its parts share. The tables before this text say which numbers there are;
- * what goes on inside is a run of the time loop (run.c) or a controller alone (controller.c). All is kept in the instance, so that a
- * process may hold many. */
+/* A functional mock-up unit for co-simulation by FMI 3.0: what its parts share. The tables before this text say which
+ * numbers there are; what goes on inside is a run of the time loop (run.c) or a controller alone (controller.c). All is
+ * kept in the instance, so that a process may hold many. */
 #include <float.h>
 #include <math.h>
 #include <stdarg.h>
@@ -37,7 +37,8 @@ typedef struct {
     int logs;
     inside_t *inside;       /* none before it was started */
     /* From here to the end, states of the unit hold all. */
-    int phase, changed, looked;      /* changed: values since they were taken; looked: results are of the present instant */
+    /* changed: values since they were taken; looked: results are of the present instant */
+    int phase, changed, looked;
     long ticks;             /* done */
     double begin, now, tolerance;    /* s; time of its beginning and of the latest communication; 0: the drive's */
     double parameter[N_PARAMETERS + 1], control[N_CONTROLS + 1], profile[N_PROFILE_VALUES + 1];

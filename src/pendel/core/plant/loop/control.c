@@ -10,19 +10,20 @@ static const double STIFF_FROM = 6.0;
 static const method_t *always_dopri5(work_t *w, double left) { (void)w; (void)left; return &DOPRI5; }
 static const method_t *always_rodas4(work_t *w, double left) { (void)w; (void)left; return &RODAS4; }
 
-/* Between two edges of pulses, and often between two ticks, a step of third order is taken where the error of the midpoint rule, seen
- * on the stretches before, stays within the tolerance; its own is far smaller. */
+/* Between two edges of pulses, and often between two ticks, a step of third order is taken where the error of the
+ * midpoint rule, seen on the stretches before, stays within the tolerance; its own is far smaller. */
 static const method_t *choose_by_error(work_t *w, double left)
 {
     if (w->stiff) return &RODAS4;
     return left <= w->max_step_for_order[3] ? &KUTTA3 : &DOPRI5;
 }
 
-/* The fast option takes the third order always, and in its place the midpoint rule where a third-order step has found that exact
- * enough not long ago and nothing the modes allow is faster. */
+/* The fast option takes the third order always, and in its place the midpoint rule where a third-order step has found
+ * that exact enough not long ago and nothing the modes allow is faster. */
 static const method_t *choose_fast(work_t *w, double left)
 {
-    int proven = left <= w->max_step_for_order[2] && w->steps_since_check < PROOF && w->set->radius > 0 && left * w->set->radius < 1;
+    int proven = left <= w->max_step_for_order[2] && w->steps_since_check < PROOF && w->set->radius > 0
+        && left * w->set->radius < 1;
     w->steps_since_check = proven ? w->steps_since_check + 1 : 0;
     if (w->stiff) return &RODAS4;
     if (left > LONG * w->max_step_for_order[3]) return &DOPRI5;
@@ -44,7 +45,8 @@ static void judge_fast(work_t *w, double h, double error)
     judge_by_error(w, h, error);
     if (w->method == &DOPRI5) return;
     proven = h * (error > 0 ? least(20, cbrt(0.2 / error)) : 20);
-    w->max_step_for_order[2] = error < 0.05 ? most(w->max_step_for_order[2], proven) : proven;   /* a short stretch proves nothing of longer ones */
+    /* a short stretch proves nothing of longer ones */
+    w->max_step_for_order[2] = error < 0.05 ? most(w->max_step_for_order[2], proven) : proven;
 }
 
 /* After a step of size h: signs of stiffness, or of its end. */
@@ -55,7 +57,8 @@ static void judge_stiffness(work_t *w, double h)
     if (!w->control->adapts) return;
     if (w->stiff && w->set->radius > 0) return;   /* the modes' own radius decides when they change */
     if (!w->stiff && !w->method->tells_radius) return;
-    /* h times the estimated spectral radius: beyond 3.25 the method is limited by stability (Hairer and Wanner II, IV.2) */
+    /* h times the estimated spectral radius: beyond 3.25 the method is limited by stability (Hairer and Wanner II,
+     * IV.2) */
     limit = w->stiff ? 1.0 : 3.0;
     beyond = h * h * w->radius_num > limit * limit * w->radius_den;
     if (!w->stiff) {

@@ -5,7 +5,10 @@ static int run_controller(work_t *w)
     run_t *r = w->r;
     size_t bytes = sizeof(double) * (size_t)r->n_command;
     if (r->tick_limit && r->n_ticks >= r->tick_limit) r->first_tick += drop_older(r->ticks, &r->n_ticks, r->n_signal);
-    if (!grow(&r->ticks, &r->cap_ticks, r->n_ticks + 1, r->n_signal, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
+    if (!grow(&r->ticks, &r->cap_ticks, r->n_ticks + 1, r->n_signal, r->max_rows_log2)) {
+        r->outcome = NO_MEMORY;
+        return 0;
+    }
     if (r->delay) memcpy(w->u, w->pending, bytes);
     r->measure(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->measured);
     r->controller(r->ctl, w->measured, w->signals, w->pending);
@@ -70,8 +73,8 @@ static int pass_edge(work_t *w)
     return 1;
 }
 
-/* Go on to the first end of a step at or after ``until``, or to the end of the run. Steps are chosen as if there were no pause, so a run
- * has the same rows however it is cut. */
+/* Go on to the first end of a step at or after ``until``, or to the end of the run. Steps are chosen as if there were
+ * no pause, so a run has the same rows however it is cut. */
 int pd_advance(work_t *w, double until)
 {
     run_t *r = w->r;

@@ -7,8 +7,8 @@ static double seconds(void)
     return (double)now.tv_sec + 1e-9 * (double)now.tv_nsec;
 }
 
-/* Put what is left of a blocked device's current to zero along the path on which its leak would, with the other currents of its
- * circuit: inductances decide how they divide. */
+/* Put what is left of a blocked device's current to zero along the path on which its leak would, with the other
+ * currents of its circuit: inductances decide how they divide. */
 static void let_current_go(work_t *w, int mode)
 {
     run_t *r = w->r;
@@ -24,9 +24,10 @@ static void let_current_go(work_t *w, int mode)
     }
 }
 
-/* Fixed steps see a device's current only beyond its zero, by as much as a step moves it. Whether it stays blocked or another device
- * takes over shows after one more step from a current of zero: looked at with what is left of the current, a leak of 1e6 ohm
- * would read as thousands of volts and force any device on. Whoever takes over gets what is left, as it flows its way. */
+/* Fixed steps see a device's current only beyond its zero, by as much as a step moves it. Whether it stays blocked or
+ * another device takes over shows after one more step from a current of zero: looked at with what is left of the
+ * current, a leak of 1e6 ohm would read as thousands of volts and force any device on. Whoever takes over gets what is
+ * left, as it flows its way. */
 static void take_over_on_grid(work_t *w, const unsigned char *ended)
 {
     run_t *r = w->r;
@@ -42,8 +43,8 @@ static void take_over_on_grid(work_t *w, const unsigned char *ended)
     for (round = 0; k >= 0 && round <= r->n_guard; round++, k = worst(w, w->g)) begin_to_conduct(w, k);
 }
 
-/* Before a fixed step, change every mode whose guard the last one left above zero, once. What they lead to shows after this step;
- * only where a device's current ended is looked further at once. */
+/* Before a fixed step, change every mode whose guard the last one left above zero, once. What they lead to shows after
+ * this step; only where a device's current ended is looked further at once. */
 static void flip_modes(work_t *w)
 {
     run_t *r = w->r;
@@ -76,8 +77,8 @@ static void flip_modes(work_t *w)
     refresh(w);
 }
 
-/* Computing time of a batch of steps since `begun`. Asking the clock costs half as much as a step, so the worst step is what
- * a batch took beyond the usual for the others in it. */
+/* Computing time of a batch of steps since `begun`. Asking the clock costs half as much as a step, so the worst step is
+ * what a batch took beyond the usual for the others in it. */
 static void note_time(run_t *r, int batch, double *begun)
 {
     double now = seconds(), took = now - *begun, usual, worst;
@@ -94,7 +95,10 @@ static int go_fixed(work_t *w, double end, int whole)
 {
     run_t *r = w->r;
     if (w->mapped) refresh(w);
-    if (!(is_affine(r) && !whole ? cut_step(w, end - w->t) : step_fixed(w, end - w->t, whole))) { r->outcome = NOT_FINITE; return 0; }
+    if (!(is_affine(r) && !whole ? cut_step(w, end - w->t) : step_fixed(w, end - w->t, whole))) {
+        r->outcome = NOT_FINITE;
+        return 0;
+    }
     if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
     memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
     return 1;
@@ -125,7 +129,8 @@ static int advance_fixed(work_t *w, double t_next)
         if (w->t >= w->pause) { r->outcome = PAUSED; break; }
         if (asked_to_stop(r)) { r->outcome = STOPPED; break; }
         if (N_GUARD) flip_modes(w);
-        if (!(whole && is_affine(r) && has_inverse(w->set) ? go_by_map(w, end, end >= t_next) : go_fixed(w, end, whole))) return 0;
+        if (!(whole && is_affine(r) && has_inverse(w->set) ? go_by_map(w, end, end >= t_next)
+              : go_fixed(w, end, whole))) return 0;
         w->t = end;
         grid += 1;
         on_grid = 1;

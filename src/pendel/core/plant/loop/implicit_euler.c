@@ -12,7 +12,8 @@ static int factor_step(work_t *w, double h)
 
 static int has_inverse(const set_t *set) { return set->inverse[0] == set->inverse[0]; }
 
-/* Keep the inverse that the factors make with the set of modes, and behind it the step it is for: a full one, to rounding. */
+/* Keep the inverse that the factors make with the set of modes, and behind it the step it is for: a full one, to
+ * rounding. */
 static void keep_inverse(work_t *w, double h)
 {
     run_t *r = w->r;
@@ -26,8 +27,8 @@ static void keep_inverse(work_t *w, double h)
     if (is_affine(r)) keep_map(w, h);
 }
 
-/* One linearly implicit Euler step (order 1, L-stable): x += (I - h J)^-1 h f(t, x), with f in w->k[0]. For the full step, and where
- * the Jacobian is steady, the inverse is kept with the modes. */
+/* One linearly implicit Euler step (order 1, L-stable): x += (I - h J)^-1 h f(t, x), with f in w->k[0]. For the full
+ * step, and where the Jacobian is steady, the inverse is kept with the modes. */
 static int step_fixed(work_t *w, double h, int full)
 {
     run_t *r = w->r;

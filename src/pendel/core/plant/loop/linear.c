@@ -8,7 +8,8 @@ static int factorise(double *a, int *pivots, int n)
         for (i = k + 1; i < n; i++) if (fabs(a[i * n + k]) > fabs(a[best * n + k])) best = i;
         pivots[k] = best;
         if (a[best * n + k] == 0) return 0;
-        if (best != k) for (j = 0; j < n; j++) { double z = a[k * n + j]; a[k * n + j] = a[best * n + j]; a[best * n + j] = z; }
+        if (best != k)
+            for (j = 0; j < n; j++) { double z = a[k * n + j]; a[k * n + j] = a[best * n + j]; a[best * n + j] = z; }
         for (i = k + 1; i < n; i++) {
             double f = a[i * n + k] /= a[k * n + k];
             if (f != 0) for (j = k + 1; j < n; j++) a[i * n + j] -= f * a[k * n + j];

@@ -1,6 +1,7 @@
 /* Where within a step a guard is crossed. */
 
-/* Whether a step may end beyond a guard: those at its end tell, or are extrapolated where they were taken in the middle. */
+/* Whether a step may end beyond a guard: those at its end tell, or are extrapolated where they were taken in the
+ * middle. */
 static int may_cross(const work_t *w)
 {
     const set_t *set = w->set;
@@ -42,9 +43,9 @@ static void narrow(bracket_t *k, double at, double level)
 }
 
 /* The step of size h crossed a guard: shrink it until it ends just past the crossing. A cubic through both ends finds
- * the place for one evaluation a round; a true step to there confirms it, and where it does not, true steps search on. How near is near enough
- * follows the tolerance, as masses that meet again and again carry each instant's error on; a current is put to zero there anyway. The step is
- * left finished. */
+ * the place for one evaluation a round; a true step to there confirms it, and where it does not, true steps search on.
+ * How near is near enough follows the tolerance, as masses that meet again and again carry each instant's error on; a
+ * current is put to zero there anyway. The step is left finished. */
 static double locate(work_t *w, double h)
 {
     run_t *r = w->r;

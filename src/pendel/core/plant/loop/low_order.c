@@ -1,6 +1,8 @@
-/* Methods of low order: between two edges of pulses, and often between two ticks, they are exact enough for half the evaluations. */
+/* Methods of low order: between two edges of pulses, and often between two ticks, they are exact enough for half the
+ * evaluations. */
 
-/* How far the slope changes within a step, over the tolerance, squared; with the scales of the last third-order step. */
+/* How far the slope changes within a step, over the tolerance, squared; with the scales of the last third-order step.
+ */
 static double curvature(const work_t *w, double h)
 {
     run_t *r = w->r;
@@ -13,9 +15,9 @@ static double curvature(const work_t *w, double h)
     return sum;
 }
 
-/* One step of Kutta's third-order method (Hairer, Norsett, Wanner I, table II.1.1), compared with the midpoint rule inside it.
- * Its last stage lies at the end, off the result by less than this error, so that the guards there tell whether the step
- * crosses one; the derivative at the end is left to whoever needs it (`finish`). */
+/* One step of Kutta's third-order method (Hairer, Norsett, Wanner I, table II.1.1), compared with the midpoint rule
+ * inside it. Its last stage lies at the end, off the result by less than this error, so that the guards there tell
+ * whether the step crosses one; the derivative at the end is left to whoever needs it (`finish`). */
 static double step_third(work_t *w, double h)
 {
     run_t *r = w->r;
@@ -28,7 +30,8 @@ static double step_third(work_t *w, double h)
     derivatives(w, t + h, xn, k3, N_GUARD ? w->g_new : 0);
     for (i = 0; i < nx; i++) {
         double bend = k2[i] - k1[i], dk = k3[i] - k2[i], dx = xn[i] - y[i], err = h / 6 * (dk - bend);
-        double to = x[i] + h * k2[i] + err, weight = 1 / tolerated(w, i, to), e = err * weight, curve = h * bend * weight;
+        double to = x[i] + h * k2[i] + err, weight = 1 / tolerated(w, i, to), e = err * weight,
+            curve = h * bend * weight;
         xn[i] = to;
         w->err[i] = err;
         w->weight[i] = weight;
@@ -45,10 +48,11 @@ static double step_third(work_t *w, double h)
     return (sum < 0.0025 * curved ? 0.5 : 1) * (nx ? sqrt(sum / nx) : 0);
 }
 
-/* One step of the midpoint rule, which tells no error of its own: it goes no further than third-order steps, taken now and then,
- * have found it exact (`max_step_for_order`), and what it finds must be as curved as those were. Where it is not, as after a jump of
- * an input, that is UNLIKE what was proven, unless its error, the fastest rate times the curvature over three, stays
- * within a fifth of the tolerance all the same. Its guards are those in the middle; see `may_cross`. */
+/* One step of the midpoint rule, which tells no error of its own: it goes no further than third-order steps, taken now
+ * and then, have found it exact (`max_step_for_order`), and what it finds must be as curved as those were. Where it is
+ * not, as after a jump of an input, that is UNLIKE what was proven, unless its error, the fastest rate times the
+ * curvature over three, stays within a fifth of the tolerance all the same. Its guards are those in the middle; see
+ * `may_cross`. */
 static double step_second(work_t *w, double h)
 {
     run_t *r = w->r;

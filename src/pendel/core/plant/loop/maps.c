@@ -1,8 +1,8 @@
-/* Fixed steps where derivatives and guards are affine in the states: products with matrices that are kept with the set of modes, in place of
- * the equations and of what the linearly implicit Euler method makes of them (implicit_euler.c). Of
- *     dx = J x + b(t),  g = K x + e(t)
- * a full step makes x += G x + H b(t), with H = (I - h J)^-1 h and G = H J. Only what of b and e moves with time or inputs is worked out at
- * each step; it stands behind the states, and a one behind that, so that all of it is one vector. */
+/* Fixed steps where derivatives and guards are affine in the states: products with matrices that are kept with the set
+ * of modes, in place of the equations and of what the linearly implicit Euler method makes of them (implicit_euler.c).
+ * Of dx = J x + b(t), g = K x + e(t) a full step makes x += G x + H b(t), with H = (I - h J)^-1 h and G = H J. Only
+ * what of b and e moves with time or inputs is worked out at each step; it stands behind the states, and a one behind
+ * that, so that all of it is one vector. */
 
 /* States of the largest system whose steps are made so; `MOST_STATES` in model.py says why. */
 enum { MOST_MAPPED = 24 };
@@ -13,7 +13,8 @@ static int is_affine(const run_t *r)
     return N_FORCED >= 0 && NX <= MOST_MAPPED;
 }
 
-/* A matrix lies in bands of four rows, each column by column, for processors that reckon with several numbers at once. */
+/* A matrix lies in bands of four rows, each column by column, for processors that reckon with several numbers at once.
+ */
 enum { BAND = 4 };
 #define BANDED(rows) (((rows) + BAND - 1) / BAND * BAND)
 
@@ -24,7 +25,8 @@ static int columns_of(const run_t *r)
     return NX + (is_affine(r) ? N_FORCED + 1 : 0);
 }
 
-/* How many numbers are kept with a set of modes for this: the maps of a step and of the guards, and the Jacobian by columns. */
+/* How many numbers are kept with a set of modes for this: the maps of a step and of the guards, and the Jacobian by
+ * columns. */
 static int map_width(const run_t *r)
 {
     return is_affine(r) ? (BANDED(NX) + BANDED(N_GUARD)) * columns_of(r) + NX * BANDED(NX) : 0;
@@ -35,7 +37,8 @@ static double *at_place(double *matrix, int columns, int row, int column)
     return matrix + (row / BAND * columns + column) * BAND + row % BAND;
 }
 
-/* y = matrix v, each sum from the first column to the last, so that it is the same however many are reckoned at once. */
+/* y = matrix v, each sum from the first column to the last, so that it is the same however many are reckoned at once.
+ */
 #define PRODUCT(lanes, matrix, v, rows, columns, y)                                                        \
     do {                                                                                                   \
         typedef double lane_t __attribute__((vector_size(lanes * sizeof(double)), aligned(sizeof(double)))); \
@@ -44,7 +47,8 @@ static double *at_place(double *matrix, int columns, int row, int column)
             const double *entry = (matrix) + first / BAND * (columns) * BAND + first % BAND;               \
             lane_t sum = {0};                                                                              \
             _Pragma("GCC unroll 32")                                                                       \
-            for (column = 0; column < (columns); column++) sum += *(const lane_t *)(entry + column * BAND) * (v)[column]; \
+            for (column = 0; column < (columns); column++)                                                 \
+                sum += *(const lane_t *)(entry + column * BAND) * (v)[column];                             \
             *(lane_t *)((y) + first) = sum;                                                                \
         }                                                                                                  \
     } while (0)
@@ -66,7 +70,8 @@ static double *at_place(double *matrix, int columns, int row, int column)
 
 /* A one for each row but the k-th, from its middle minus k on. */
 static const double BUT_ONE[2 * MOST_MAPPED + 2 * BAND] = {
-    1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 0, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1,
+    1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1,
+    0, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1,
 };
 
 /* The row with which column k is eliminated: that of the diagonal, unless another entry is ten times as large. */
@@ -80,8 +85,8 @@ static int pivot_row(const double *column, int k, int n)
     return fabs(column[best]) > 10 * fabs(column[k]) ? best : k;
 }
 
-/* Solve (I - h J) e = h f with the Jacobian kept, for w->xn = x + e, by Gauss and Jordan: each column in its turn is taken out of those behind
- * it and of the right side, which is the last. Returns 0 where there is no solution. */
+/* Solve (I - h J) e = h f with the Jacobian kept, for w->xn = x + e, by Gauss and Jordan: each column in its turn is
+ * taken out of those behind it and of the right side, which is the last. Returns 0 where there is no solution. */
 #define ELIMINATION(name, lanes, target)                                                                   \
     target static int cut_##name(work_t *w, double h)                                                      \
     {                                                                                                      \
@@ -107,7 +112,8 @@ static int pivot_row(const double *column, int k, int n)
             }                                                                                              \
             inverse[k] = 1 / column[k];                                                                    \
             for (i = 0; i < rows; i += lanes)                                                              \
-                *(lane_t *)(factors + i) = *(lane_t *)(column + i) * *(const lane_t *)(BUT_ONE + MOST_MAPPED - k + i) * inverse[k]; \
+                *(lane_t *)(factors + i) = *(lane_t *)(column + i)                                         \
+                    * *(const lane_t *)(BUT_ONE + MOST_MAPPED - k + i) * inverse[k];                       \
             for (j = k + 1; j <= n; j++) {                                                                 \
                 double *other = columns + j * rows, entry = other[k];                                      \
                 for (i = 0; i < rows; i += lanes) *(lane_t *)(other + i) -= *(lane_t *)(factors + i) * entry; \
@@ -129,7 +135,8 @@ static int is_wide(void) { return __builtin_cpu_supports("avx2"); }
 static int is_wide(void) { return 0; }
 #endif
 
-/* Keep the matrices for steps of h with the present set. `factor_step` has just left the Jacobian and the factors of I - h J. */
+/* Keep the matrices for steps of h with the present set. `factor_step` has just left the Jacobian and the factors of I
+ * - h J. */
 static void keep_map(work_t *w, double h)
 {
     run_t *r = w->r;
@@ -140,12 +147,14 @@ static void keep_map(work_t *w, double h)
     r->affine(w->t, w->x, w->u, w->s, r->p, set->hoisted, constant, slopes);
     for (j = 0; j < columns; j++) {
         int place = j < n || j == columns - 1 ? -1 : r->forced_places[j - n];
-        for (i = 0; i < n; i++) w->err[i] = j < n ? h * w->jac[i + j * n] : place < 0 ? h * constant[i] : h * (i == place);
+        for (i = 0; i < n; i++)
+            w->err[i] = j < n ? h * w->jac[i + j * n] : place < 0 ? h * constant[i] : h * (i == place);
         solve(w->lu, w->pivots, n, w->err);
         for (i = 0; i < n; i++) *at_place(set->step_map, columns, i, j) = w->err[i];
         for (i = 0; i < set->n_active; i++) {
             k = set->active[i];
-            *at_place(set->guard_map, columns, i, j) = j < n ? slopes[k + j * guards] : place < 0 ? constant[n + k] : n + k == place;
+            *at_place(set->guard_map, columns, i, j)
+                = j < n ? slopes[k + j * guards] : place < 0 ? constant[n + k] : n + k == place;
         }
     }
 }
@@ -158,7 +167,8 @@ static int cut_step(work_t *w, double h)
     int i, j, n = NX;
     if (slopes[0] != slopes[0]) {
         r->jac(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->jac, w->dfdt);
-        for (j = 0; j < n; j++, slopes += BANDED(NX)) for (i = 0; i < BANDED(NX); i++) slopes[i] = i < n ? w->jac[i + j * n] : 0;
+        for (j = 0; j < n; j++, slopes += BANDED(NX))
+            for (i = 0; i < BANDED(NX); i++) slopes[i] = i < n ? w->jac[i + j * n] : 0;
     }
 #if WIDE
     if (w->wide) return cut_wide(w, h);

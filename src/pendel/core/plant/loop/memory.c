@@ -23,7 +23,8 @@ static size_t lay_out(work_t *w)
     const run_t *r = w->r;
     size_t nx = (size_t)r->nx, n_hold = r->n_hold > 0 ? (size_t)r->n_hold : 1;
     double **kept[] = {&w->k[0], &w->peak, &w->weight, &w->slope_low, &w->slope_high};
-    double **scratch[] = {&w->before, &w->zeroed, &w->leak, &w->xn, &w->xt, &w->err, &w->dfdt, &w->begin_slope, &w->end_x, &w->end_slope, &w->power, &w->image};
+    double **scratch[] = {&w->before, &w->zeroed, &w->leak, &w->xn, &w->xt, &w->err, &w->dfdt, &w->begin_slope,
+        &w->end_x, &w->end_slope, &w->power, &w->image};
     size_t k, at = 0;
     w->x = take(w->block, &at, (size_t)columns_of(r));
     for (k = 0; k < sizeof kept / sizeof *kept; k++) *kept[k] = take(w->block, &at, nx);
@@ -54,7 +55,8 @@ static int open_work(work_t *w, run_t *r)
     w->r = r;
     w->nu = r->n_command + 2 * r->n_profile;
     w->width = 1 + r->nx + w->nu + r->n_mode;
-    for (w->n_slots = MOST_SLOTS; w->n_slots > LEAST_SLOTS && 8.0 * w->n_slots * slot_width(r) > SLOT_BYTES; w->n_slots /= 2) { }
+    for (w->n_slots = MOST_SLOTS; w->n_slots > LEAST_SLOTS && 8.0 * w->n_slots * slot_width(r) > SLOT_BYTES;
+         w->n_slots /= 2) { }
     w->block = calloc(lay_out(w) + 1, sizeof(double));
     w->pivots = calloc(nx + (size_t)(r->n_profile + 1 + w->n_slots), sizeof(int));
     /* A place for a set is written before it is read, so that those that stay empty cost nothing. */
@@ -62,7 +64,8 @@ static int open_work(work_t *w, run_t *r)
     w->slots = malloc((size_t)w->n_slots * (size_t)slot_width(r) * sizeof(double) + 1);
     w->guard_lists = malloc((size_t)w->n_slots * (size_t)r->n_guard * sizeof(int) + 1);
     w->ended = calloc((size_t)r->n_mode + 1, 1);
-    if (!open_sparse(&w->sparse, r) || !w->block || !w->ended || !w->pivots || !w->sets || !w->slots || !w->guard_lists) {
+    if (!open_sparse(&w->sparse, r) || !w->block || !w->ended || !w->pivots || !w->sets || !w->slots
+        || !w->guard_lists) {
         release(w);
         return 0;
     }

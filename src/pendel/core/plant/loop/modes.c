@@ -112,7 +112,8 @@ static hint_t hint_of(const work_t *w, const set_t *set)
     return hint;
 }
 
-/* What depends on a set's modes alone: which guards end one of them, whether they are a short circuit, and all hoisted values. */
+/* What depends on a set's modes alone: which guards end one of them, whether they are a short circuit, and all hoisted
+ * values. */
 static void fill(work_t *w, set_t *set, const double *modes)
 {
     run_t *r = w->r;
@@ -127,7 +128,8 @@ static void fill(work_t *w, set_t *set, const double *modes)
     set->active = w->guard_lists + slot * (size_t)N_GUARD;
     set->n_active = set->shorted = 0;
     memcpy(set->s, modes, sizeof(double) * (size_t)N_MODE);
-    memset(set->hoisted, 0, sizeof(double) * (size_t)r->n_hoisted);   /* the last are where the model's loops were solved last */
+    /* the last are where the model's loops were solved last */
+    memset(set->hoisted, 0, sizeof(double) * (size_t)r->n_hoisted);
     r->hoist(r->p, set->s, set->hoisted);
     if (r->method == FIXED) set->inverse[0] = NAN;
     if (r->method == FIXED && is_affine(r)) set->slopes[0] = NAN;
@@ -142,7 +144,8 @@ static int *bucket_of(const work_t *w, const double *modes)
     return w->places + hash_modes(modes, N_MODE) % (uint32_t)(w->n_slots / WAYS) * WAYS;
 }
 
-/* The present modes are not among those that followed of late. Where all places for them are taken, the last is given up. */
+/* The present modes are not among those that followed of late. Where all places for them are taken, the last is given
+ * up. */
 static set_t *look_up(work_t *w)
 {
     run_t *r = w->r;
@@ -168,15 +171,16 @@ static void forget_sets(work_t *w)
     w->set = 0;
 }
 
-/* The modes changed: what depends only on them is found, or computed once and kept. ``changed`` tells by which gates alone they
- * did, or SEVERAL; as a change turns a gate over, the same change of the same set leads to the same set. */
+/* The modes changed: what depends only on them is found, or computed once and kept. ``changed`` tells by which gates
+ * alone they did, or SEVERAL; as a change turns a gate over, the same change of the same set leads to the same set. */
 static void enter_modes(work_t *w, int changed)
 {
     set_t *before = w->set, *found = 0;
     int k;
     for (k = 0; k < 2 && before && !found; k++) {
         found = hinted(w, before->recent_next_sets[k]);
-        if (found && (changed == SEVERAL || changed != before->recent_gates[k]) && !same_modes(w->r, found->s, w->s)) found = 0;
+        if (found && (changed == SEVERAL || changed != before->recent_gates[k]) && !same_modes(w->r, found->s, w->s))
+            found = 0;
     }
     if (!found) {
         long filled = before ? before->filled : 0;

@@ -16,8 +16,9 @@ typedef struct {
     double f, begins, dead, least, on_delay, off_delay;   /* Hz, s */
     int opens;                                            /* a duty below zero opens the leg: both gates off */
     /* memory */
-    double duty, share, on_at[2], off_at[2], edge, change, next;   /* edge: share at which the comparison changes; change: when
-                                                                      it, or the duty, is next looked at; next: and the gates too */
+    double duty, share, on_at[2], off_at[2], edge, change, next;
+    /* edge: share at which the comparison changes; change: when it, or the duty, is next looked at; next: and the
+     * gates too */
     long period;
     int logic, started;
 } pulse_t;
@@ -45,7 +46,8 @@ static void gate_off(pulse_t *p, double t, int off)
     if (p->on_at[off] >= p->off_at[off] - SAME) p->on_at[off] = INFINITY;
 }
 
-/* ``logic``: 1 the upper switch conducts, 0 the lower, -1 neither. A duty below zero means the last, whatever was asked. */
+/* ``logic``: 1 the upper switch conducts, 0 the lower, -1 neither. A duty below zero means the last, whatever was
+ * asked. */
 static void pulse_logic(pulse_t *p, double t, int logic)
 {
     int on, off;
@@ -125,7 +127,8 @@ static void pulses_command(pulse_t *all, int n, double t, const double *u)
             p->period = p->carrier == LEVEL ? 0 : (long)floor((t - p->begins) * p->f + 1e-9);
             p->duty = pulse_duty(p, u);
             pulse_compare(p, t);
-            if (p->logic >= 0) p->on_at[p->logic ? 0 : 1] = t;   /* the run begins with its gates as they would have been */
+            if (p->logic >= 0)
+                p->on_at[p->logic ? 0 : 1] = t;   /* the run begins with its gates as they would have been */
             pulse_look_ahead(p);
         } else if (p->sampling == AT_ONCE || p->carrier == LEVEL) {
             double duty = pulse_duty(p, u);

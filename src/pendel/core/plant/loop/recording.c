@@ -1,4 +1,5 @@
-/* The record: rows of time, states, inputs and modes; thinned where it grows long, and of fixed steps only where they bend. */
+/* The record: rows of time, states, inputs and modes; thinned where it grows long, and of fixed steps only where they
+ * bend. */
 
 /* Of a state's peak: how far what is left out of a record of fixed steps may lie from the line between its rows. */
 static const double STRAIGHT = 1e-5;
@@ -54,8 +55,8 @@ static void thin(work_t *w)
     r->thinned_until = r->rows[(kept - 1) * w->width];
 }
 
-/* The older three quarters of a record go, of a run without an end, so that few rows are moved for each that comes; returns how many
- * went. */
+/* The older three quarters of a record go, of a run without an end, so that few rows are moved for each that comes;
+ * returns how many went. */
 static long drop_older(double *rows, long *n, int width)
 {
     long gone = *n / 4 * 3;
@@ -125,8 +126,8 @@ static int within_wedge(const work_t *w, const double *base)
     return slope >= w->slope_low[i] && slope <= w->slope_high[i];
 }
 
-/* Narrow the slopes that chords from the row `base` may have so that each row on the way stays within its tolerance of them. A wedge
- * that begins is as wide as the first row leaves it. */
+/* Narrow the slopes that chords from the row `base` may have so that each row on the way stays within its tolerance of
+ * them. A wedge that begins is as wide as the first row leaves it. */
 static void narrow_wedge(work_t *w, const double *base, int begins)
 {
     run_t *r = w->r;
@@ -151,8 +152,8 @@ static int jumped_since(work_t *w, const double *row)
     return jumped;
 }
 
-/* Of fixed steps, a million a second, only those are kept between which no state leaves a straight line. The latest waits
- * behind the last row until the next shows whether it is a bend. */
+/* Of fixed steps, a million a second, only those are kept between which no state leaves a straight line. The latest
+ * waits behind the last row until the next shows whether it is a bend. */
 static int record_bends(work_t *w)
 {
     run_t *r = w->r;

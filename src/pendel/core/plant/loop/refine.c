@@ -10,8 +10,8 @@ static void on_cubic(const work_t *w, const double *a, const double *b, double d
     for (i = 0; i < NX; i++) x[i] = at_a * a[1 + i] + slope_a * w->k[0][i] + at_b * b[1 + i] + slope_b * w->k[1][i];
 }
 
-/* How far the cubic leaves the straight line between the rows, in units of ``fine``, at the quarters of the step, as it can bend one
- * way and back: by q (1-q) ((1-q) (slope_a - rise) - q (slope_b - rise)). */
+/* How far the cubic leaves the straight line between the rows, in units of ``fine``, at the quarters of the step, as it
+ * can bend one way and back: by q (1-q) ((1-q) (slope_a - rise) - q (slope_b - rise)). */
 static double bend_of(work_t *w, const double *a, const double *b, double dt, const double *fine)
 {
     run_t *r = w->r;
@@ -19,14 +19,16 @@ static double bend_of(work_t *w, const double *a, const double *b, double dt, co
     int i;
     for (i = 0; i < NX; i++) {
         double rise = b[1 + i] - a[1 + i], at_a = dt * w->k[0][i] - rise, at_b = dt * w->k[1][i] - rise;
-        double early = fabs(0.75 * at_a - 0.25 * at_b), late = fabs(0.25 * at_a - 0.75 * at_b), half = fabs(at_a - at_b);
+        double early = fabs(0.75 * at_a - 0.25 * at_b), late = fabs(0.25 * at_a - 0.75 * at_b),
+            half = fabs(at_a - at_b);
         most_so_far = most(most_so_far, most(0.1875 * most(early, late), 0.125 * half) / fine[i]);
     }
     return most_so_far;
 }
 
-/* Whether the cubic is exact to ``fine``: its largest error, half way, is a third of what its slope misses the equations by at a
- * quarter of the step (the error goes with q^2 (1-q)^2). About a state that follows others at once it would swing far off. */
+/* Whether the cubic is exact to ``fine``: its largest error, half way, is a third of what its slope misses the
+ * equations by at a quarter of the step (the error goes with q^2 (1-q)^2). About a state that follows others at once it
+ * would swing far off. */
 static int follows_cubic(work_t *w, const double *a, const double *b, double dt, const double *fine)
 {
     run_t *r = w->r;
@@ -44,8 +46,8 @@ static int follows_cubic(work_t *w, const double *a, const double *b, double dt,
 enum { MOST_PARTS = 64 };
 static int parts_for(double bend) { return bend < MOST_PARTS * MOST_PARTS ? (int)ceil(sqrt(bend)) : MOST_PARTS; }
 
-/* Ends of the parts of a step, as shares of it, from 0 to 1: ``parts`` alike, the first of them again in ``early`` and one, each four
- * times as long as the one before. Returns how many parts that makes. */
+/* Ends of the parts of a step, as shares of it, from 0 to 1: ``parts`` alike, the first of them again in ``early`` and
+ * one, each four times as long as the one before. Returns how many parts that makes. */
 enum { MOST_EARLY = 10 };
 static int ends_of_parts(double *ends, int parts, int early)
 {
@@ -56,8 +58,8 @@ static int ends_of_parts(double *ends, int parts, int early)
     return n - 1;
 }
 
-/* Solve the step from a part by part by the L-stable method, which is exact also where a state follows others at once; ``halved``
- * with each part in two. Rows go behind the last one. Returns 0 where it fails. */
+/* Solve the step from a part by part by the L-stable method, which is exact also where a state follows others at once;
+ * ``halved`` with each part in two. Rows go behind the last one. Returns 0 where it fails. */
 static int solve_in_parts(work_t *w, const double *a, double dt, const double *ends, int parts, int halved)
 {
     run_t *r = w->r;
@@ -68,7 +70,8 @@ static int solve_in_parts(work_t *w, const double *a, double dt, const double *e
         double to = !halved ? ends[j + 1] : j % 2 ? ends[j / 2 + 1] : 0.5 * (ends[j / 2] + ends[j / 2 + 1]);
         w->t = a[0] + dt * from;
         derivatives(w, w->t, w->x, w->k[0], 0);
-        if (!rodas(w, dt * (to - from))) return 0;   /* not the difference of two times, which late in a run may be none */
+        if (!rodas(w, dt * (to - from)))
+            return 0;   /* not the difference of two times, which late in a run may be none */
         memcpy(row, a, sizeof(double) * (size_t)w->width);
         row[0] = a[0] + dt * to;
         memcpy(row + 1, w->xn, sizeof(double) * (size_t)NX);
@@ -86,17 +89,20 @@ static double bend_of_parts(const work_t *w, const double *a, int parts, const d
     double worst_bend = 0;
     int j, i;
     for (j = 1; j < parts; j++) {
-        const double *before = j == 1 ? a : row + (j - 2) * w->width, *here = row + (j - 1) * w->width, *after = row + j * w->width;
-        for (i = 1; i <= NX; i++) worst_bend = most(worst_bend, 0.25 * fabs(after[i] - 2 * here[i] + before[i]) / fine[i - 1]);
+        const double *before = j == 1 ? a : row + (j - 2) * w->width, *here = row + (j - 1) * w->width,
+            *after = row + j * w->width;
+        for (i = 1; i <= NX; i++)
+            worst_bend = most(worst_bend, 0.25 * fabs(after[i] - 2 * here[i] + before[i]) / fine[i - 1]);
     }
     return worst_bend;
 }
 
-/* The shortest time constant by which a state settles within a time h, changing otherwise than its derivatives at both ends say; 0
- * where none does. So does a voltage on the leaks of devices that have all just blocked: however little the state itself changes by
- * that, its derivative, and with it a voltage, is another one. */
+/* The shortest time constant by which a state settles within a time h, changing otherwise than its derivatives at both
+ * ends say; 0 where none does. So does a voltage on the leaks of devices that have all just blocked: however little the
+ * state itself changes by that, its derivative, and with it a voltage, is another one. */
 static const double OTHERWISE = 0.1, TOO_LITTLE = 3e-2;   /* of what the steeper end says; of ``fine`` */
-static double settling_within(const work_t *w, const double *from, const double *to, const double *slope_from, const double *slope_to,
+static double settling_within(const work_t *w, const double *from, const double *to, const double *slope_from,
+                              const double *slope_to,
                               double h, const double *fine)
 {
     run_t *r = w->r;
@@ -104,8 +110,10 @@ static double settling_within(const work_t *w, const double *from, const double 
     int i;
     for (i = 0; i < NX; i++) {
         double steeper = h * most(fabs(slope_from[i]), fabs(slope_to[i])), change = to[i] - from[i];
-        if (steeper > TOO_LITTLE * fine[i] && fabs(change - 0.5 * h * (slope_from[i] + slope_to[i])) > OTHERWISE * steeper) {
-            /* Of an exponential, the change beside that of its end's slope is the time constant times the change of slope. */
+        if (steeper > TOO_LITTLE * fine[i]
+            && fabs(change - 0.5 * h * (slope_from[i] + slope_to[i])) > OTHERWISE * steeper) {
+            /* Of an exponential, the change beside that of its end's slope is the time constant times the change of
+             * slope. */
             double constant = fabs((change - h * slope_to[i]) / (slope_from[i] - slope_to[i]));
             if (constant > 0 && (shortest == 0 || constant < shortest)) shortest = constant;
         }
@@ -131,8 +139,8 @@ static int early_parts(double h, double constant)
     return early;
 }
 
-/* Which rows are made of a step cut into equal parts: those between the parts, those half way within each, or both. The latter two
- * go where a run keeps its ticks. */
+/* Which rows are made of a step cut into equal parts: those between the parts, those half way within each, or both. The
+ * latter two go where a run keeps its ticks. */
 enum { BETWEEN = 0, HALF_WAY = 1, BOTH = 2 };
 
 static double *new_row(work_t *w, const double *like)
@@ -222,11 +230,12 @@ static int fill_step(work_t *w, const double *a, const double *b, const double *
     return 1;
 }
 
-/* Rows with points in between where a step is curved, and with the state before each jump of inputs or modes; and the rows half way
- * between these, one fewer. ``fine`` holds, for each state, the bend that may be left straight; infinite where the record is
- * straight itself. What was thinned is left as it is. The rows are made in ``r``, which holds sizes, values, functions and the
- * limit; returns 0 where that is reached. */
-int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists, const double *fine, double thinned_until, int which)
+/* Rows with points in between where a step is curved, and with the state before each jump of inputs or modes; and the
+ * rows half way between these, one fewer. ``fine`` holds, for each state, the bend that may be left straight; infinite
+ * where the record is straight itself. What was thinned is left as it is. The rows are made in ``r``, which holds
+ * sizes, values, functions and the limit; returns 0 where that is reached. */
+int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists, const double *fine,
+              double thinned_until, int which)
 {
     work_t w;
     set_t set;

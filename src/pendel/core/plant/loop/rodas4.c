@@ -1,5 +1,5 @@
-/* The L-stable RODAS4 (Hairer, Wanner: Solving Ordinary Differential Equations II, section IV.10, coefficients as in the authors'
- * published code). */
+/* The L-stable RODAS4 (Hairer, Wanner: Solving Ordinary Differential Equations II, section IV.10, coefficients as in
+ * the authors' published code). */
 
 /* Of the Jacobian's entries that may not be zero. */
 static double largest_row_sum(work_t *w)

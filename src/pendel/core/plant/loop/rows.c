@@ -19,8 +19,10 @@ static const double *hoisted_next(const hoists_t *k, const double *s, const doub
     return hoisted && memcmp(s, before, sizeof(double) * (size_t)k->n_mode) == 0 ? hoisted : hoisted_for(k, s);
 }
 
-/* A controller by itself, tick by tick with what its inputs were: all its signals, row by row. ``commands`` is left with its last outputs. */
-void pd_replay(tick_f tick, void *ctl, const double *in, int n_in, double *signals, int n_signal, double *commands, long n_ticks)
+/* A controller by itself, tick by tick with what its inputs were: all its signals, row by row. ``commands`` is left
+ * with its last outputs. */
+void pd_replay(tick_f tick, void *ctl, const double *in, int n_in, double *signals, int n_signal, double *commands,
+               long n_ticks)
 {
     long k;
     for (k = 0; k < n_ticks; k++) tick(ctl, in + k * n_in, signals + k * n_signal, commands);
@@ -34,12 +36,15 @@ static double within_a_turn(double angle)
     return (turn < 0.0 ? turn + 2.0 * pi : turn) - pi;
 }
 
-/* A controller by itself beside a record of another one that had the same inputs. ``ticks`` is that record, ``width`` values a tick;
-   ``of`` tells which of the controller's signals are compared, ``with`` their places in the record, ``wraps`` which of them are angles.
-   ``beside`` gets each tick of the record with the differences behind; ``largest``, ``low`` and ``high`` get the largest difference of
-   each, and the span of the controller's own. What is no number counts for none of them. */
-void pd_replay_beside(tick_f tick, void *ctl, const double *in, int n_in, double *signals, double *commands, const double *ticks, int width,
-                      const int *of, const int *with, const int *wraps, int n, double *beside, double *largest, double *low, double *high,
+/* A controller by itself beside a record of another one that had the same inputs. ``ticks`` is that record, ``width``
+ * values a tick; ``of`` tells which of the controller's signals are compared, ``with`` their places in the record,
+ * ``wraps`` which of them are angles. ``beside`` gets each tick of the record with the differences behind; ``largest``,
+ * ``low`` and ``high`` get the largest difference of each, and the span of the controller's own. What is no number
+ * counts for none of them. */
+void pd_replay_beside(tick_f tick, void *ctl, const double *in, int n_in, double *signals, double *commands,
+                      const double *ticks, int width,
+                      const int *of, const int *with, const int *wraps, int n, double *beside, double *largest,
+                      double *low, double *high,
                       long n_ticks)
 {
     long k;
@@ -75,7 +80,8 @@ void pd_last_before(const double *rows, long n_rows, int width, const double *ti
 }
 
 /* Evaluate chosen outputs over recorded rows; y is n_rows by n_pick, row by row; ``all`` holds one row of n_y. */
-void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick, int n_pick, double *all, double *y)
+void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick,
+                 int n_pick, double *all, double *y)
 {
     long k;
     int width = 1 + nx + nu + hoists->n_mode, j;
@@ -88,9 +94,11 @@ void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const
     }
 }
 
-/* In each stretch of so many rows, where each chosen output is lowest and where highest, and how much that is: by output, then stretch, then
- * lowest and highest. What is no number counts for none, unless the stretch has nothing else. */
-void pd_extremes(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick, int n_pick, double *all, long size,
+/* In each stretch of so many rows, where each chosen output is lowest and where highest, and how much that is: by
+ * output, then stretch, then lowest and highest. What is no number counts for none, unless the stretch has nothing
+ * else. */
+void pd_extremes(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick,
+                 int n_pick, double *all, long size,
                  int64_t *places, double *y)
 {
     long k, stretches = n_rows / size;
@@ -105,7 +113,10 @@ void pd_extremes(out_f f, const double *rows, long n_rows, int nx, int nu, const
             double value = all[pick[j]];
             int begins = k % size == 0;
             if (begins || value < y[at] || (y[at] != y[at] && value == value)) { y[at] = value; places[at] = k; }
-            if (begins || value > y[at + 1] || (y[at + 1] != y[at + 1] && value == value)) { y[at + 1] = value; places[at + 1] = k; }
+            if (begins || value > y[at + 1] || (y[at + 1] != y[at + 1] && value == value)) {
+                y[at + 1] = value;
+                places[at + 1] = k;
+            }
         }
     }
 }

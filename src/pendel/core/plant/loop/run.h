@@ -1,5 +1,6 @@
-/* What Python and the time loop share: a run's settings, functions and results. `runtime.py` mirrors these structs field by field;
- * `pd_layout` tells their sizes, which are compared when the library is loaded. Count PD_LAYOUT up with each change. */
+/* What Python and the time loop share: a run's settings, functions and results. `runtime.py` mirrors these structs
+ * field by field; `pd_layout` tells their sizes, which are compared when the library is loaded. Count PD_LAYOUT up with
+ * each change. */
 #include <stdatomic.h>
 #include <stdint.h>
 #include <stddef.h>
@@ -9,15 +10,20 @@
 
 enum { PD_LAYOUT = 7 };
 
-typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
-typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
-typedef void (*jac_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *jac, double *dfdt);
-typedef void (*hold_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *w, double *grad);
+typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+                          double *dx, double *g);
+typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+                      double *y);
+typedef void (*jac_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+                      double *jac, double *dfdt);
+typedef void (*hold_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+                       double *w, double *grad);
 typedef void (*hoist_f)(const double *p, const double *s, double *h);
 typedef void (*tick_f)(void *ctl, const double *in, double *signals, double *out);
 
 /* How a run ended; PAUSED: it can go on. */
-enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6, SHORTED = 7, PAUSED = 8 };
+enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6, SHORTED = 7,
+    PAUSED = 8 };
 /* What the user chooses; see control.c. */
 enum { AUTO = 0, EXPLICIT = 1, STIFF = 2, FAST = 3, FIXED = 4 };
 
@@ -51,24 +57,35 @@ typedef struct {
     double thinned_until, thinned_to;   /* until this time one row is kept for each stretch of this length */
     int n_short;                        /* sets of devices that must not all conduct for longer than `short_limit` */
     const int *short_first;             /* where each set's tests begin, and where the last ends */
-    const int *short_tests;             /* four numbers each: up to three modes (or -1), and whether all of them are needed */
+    /* four numbers each: up to three modes (or -1), and whether all of them are needed */
+    const int *short_tests;
     double *short_since;                /* s, for each set: since when it conducts, or infinite */
     double short_limit;
     long first_tick;                    /* number of the tick whose signals stand first in ``ticks`` */
     long thinnings;                     /* how often the record was thinned */
-    int (*condense)(const double *rows, long n_rows);    /* takes rows that will be thinned, each once; 0: it was given up, for the run is to
-                                                          * stop, and the rows must stay. Or it is none */
-    int n_jac;                          /* entries of the Jacobian that may not be zero, where it pays to know; else 0 */
+    /* takes rows that will be thinned, each once; 0: it was given up, for the run is to stop, and the rows must stay.
+     * Or it is none */
+    int (*condense)(const double *rows, long n_rows);
+    /* entries of the Jacobian that may not be zero, where it pays to know; else 0 */
+    int n_jac;
     const int *jac_places;              /* where they are in it, i + j * nx, in this order */
     const int *jac_order;               /* of its columns, for little fill */
-    long tick_limit;                    /* above 0 for a run without an end: the record keeps its latest part, rows as `row_limit` says and as
-                                         * many ticks as this */
+    /* above 0 for a run without an end: the record keeps its latest part, rows as `row_limit` says and as many ticks
+     * as this */
+    long tick_limit;
     long first_row;                     /* number of the row that is first in ``rows`` */
-    int n_forced;                       /* derivatives and guards that move with time and inputs besides the states, where all are affine in
-                                         * these; else -1 */
+    /* derivatives and guards that move with time and inputs besides the states, where all are affine in these;
+     * else -1 */
+    int n_forced;
     const int *forced_places;           /* which those are, derivatives first */
 } run_t;
 
-/* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses. One place
- * each, with the modes and the values; ``filled`` is zero at first. */
-typedef struct { hoist_f hoist; const double *p; double *places; unsigned char *filled; int n_places, n_mode, n_hoisted; } hoists_t;
+/* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses.
+ * One place each, with the modes and the values; ``filled`` is zero at first. */
+typedef struct {
+    hoist_f hoist;
+    const double *p;
+    double *places;
+    unsigned char *filled;
+    int n_places, n_mode, n_hoisted;
+} hoists_t;

@@ -33,7 +33,10 @@ work_t *pd_open(run_t *r)
 }
 
 /* What the plant gets in the first tick, while commands wait for one. */
-void pd_wait(work_t *w, const double *commands) { memcpy(w->pending, commands, sizeof(double) * (size_t)w->r->n_command); }
+void pd_wait(work_t *w, const double *commands)
+{
+    memcpy(w->pending, commands, sizeof(double) * (size_t)w->r->n_command);
+}
 
 void pd_close(work_t *w)
 {

@@ -1,6 +1,7 @@
 /* At one instant: which modes hold from here, and what of a current goes to zero, is taken over or leaks away. */
 
-/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so by the least change of the state. */
+/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so by the least
+ * change of the state. */
 static void put_to_zero(work_t *w, int mode)
 {
     run_t *r = w->r;
@@ -13,10 +14,10 @@ static void put_to_zero(work_t *w, int mode)
     }
 }
 
-/* A device that just stopped conducting leaves its current to a leak, whose voltage settles within nanoseconds. Its guards mean
- * nothing until then: rounding of the current times the blocking resistance could start it again, and so on for ever. So look
- * at the state in which the leak has settled, three implicit Euler steps on, and at the guards there. The state is left in w->x;
- * returns the time that takes (s), or 0 where nothing is as fast as a leak. */
+/* A device that just stopped conducting leaves its current to a leak, whose voltage settles within nanoseconds. Its
+ * guards mean nothing until then: rounding of the current times the blocking resistance could start it again, and so on
+ * for ever. So look at the state in which the leak has settled, three implicit Euler steps on, and at the guards there.
+ * The state is left in w->x; returns the time that takes (s), or 0 where nothing is as fast as a leak. */
 static double leak_settles(work_t *w)
 {
     run_t *r = w->r;
@@ -33,7 +34,8 @@ static double leak_settles(work_t *w)
     return 3 * h;
 }
 
-/* What a mode ends with at exactly zero: nothing, a device's current, or something that is kept there, as dry friction keeps a speed. */
+/* What a mode ends with at exactly zero: nothing, a device's current, or something that is kept there, as dry friction
+ * keeps a speed. */
 enum held { NOTHING, CURRENT, RESTING };
 
 static enum held held_by(const run_t *r, int mode)
@@ -51,10 +53,10 @@ static void change_mode(work_t *w, int guard)
     enter_modes(w, SEVERAL);
 }
 
-/* The guard by which a mode changes next, or -1. The most violated first needs the fewest changes. Where that goes round in circles
- * the first of all violated ones ends it: for devices in a network of conductances, of which each either opens or closes
- * (a linear complementarity problem with a P-matrix), that rule never meets a set twice. Murty: Note on a Bard-type scheme for
- * solving the complementarity problem, Opsearch 11 (1974) 123. */
+/* The guard by which a mode changes next, or -1. The most violated first needs the fewest changes. Where that goes
+ * round in circles the first of all violated ones ends it: for devices in a network of conductances, of which each
+ * either opens or closes (a linear complementarity problem with a P-matrix), that rule never meets a set twice. Murty:
+ * Note on a Bard-type scheme for solving the complementarity problem, Opsearch 11 (1974) 123. */
 static int next_change(const work_t *w, int round)
 {
     const set_t *set = w->set;
@@ -67,10 +69,11 @@ static int next_change(const work_t *w, int round)
 /* What may be put to zero without being noticed, of a state's peak, whatever the tolerance: leaks and rounding. */
 static const double UNNOTICED = 1e-7;
 
-/* Put a conducting device's current to zero as its leak would, were it blocked: what blocking changes of the derivatives is what
- * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move.
- * The least change of the state in its units would turn a rotor by a tenth of a milliradian to spare an ampere. Derivatives and guards
- * are left as they are with the device blocked, for the caller to refresh. */
+/* Put a conducting device's current to zero as its leak would, were it blocked: what blocking changes of the
+ * derivatives is what the leak drives, so the currents of its circuit move as their inductances divide them, and an
+ * angle or a speed does not move. The least change of the state in its units would turn a rotor by a tenth of a
+ * milliradian to spare an ampere. Derivatives and guards are left as they are with the device blocked, for the caller
+ * to refresh. */
 static void let_leak_take(work_t *w, int mode)
 {
     run_t *r = w->r;
@@ -92,9 +95,9 @@ static void let_leak_take(work_t *w, int mode)
     }
 }
 
-/* A device that has just begun to conduct, for its voltage, and whose current would go backwards: what leaks elsewhere has changed
- * with its voltage, or is rounding. In a network of conductances both cannot be, so the current is put to zero, if that changes no
- * state by more than the limit, over what a step may err. */
+/* A device that has just begun to conduct, for its voltage, and whose current would go backwards: what leaks elsewhere
+ * has changed with its voltage, or is rounding. In a network of conductances both cannot be, so the current is put to
+ * zero, if that changes no state by more than the limit, over what a step may err. */
 static void forbid_backwards(work_t *w, int mode, double limit)
 {
     run_t *r = w->r;
@@ -107,7 +110,8 @@ static void forbid_backwards(work_t *w, int mode, double limit)
     memcpy(w->xn, w->x, sizeof(double) * (size_t)nx);
     let_leak_take(w, mode);
     for (i = 0; i < nx; i++)
-        if (fabs(w->x[i] - w->xn[i]) > limit * (r->atol[i] + (r->rtol + UNNOTICED) * most(w->peak[i], fabs(w->xn[i])))) {
+        if (fabs(w->x[i] - w->xn[i]) > limit
+            * (r->atol[i] + (r->rtol + UNNOTICED) * most(w->peak[i], fabs(w->xn[i])))) {
             memcpy(w->x, w->xn, sizeof(double) * (size_t)nx);
             break;
         }
@@ -121,9 +125,10 @@ static void begin_to_conduct(work_t *w, int guard)
     forbid_backwards(w, w->r->exit_mode[guard], INFINITY);   /* it follows another whose current was zero */
 }
 
-/* A device ended with its current. Where with the leak settled no guard is above zero, it stays so, and the time of settling counts.
- * Where another device must conduct, it takes over at this very instant, with what there is of the current; ``before`` is the state
- * before that was put to zero. Returns the guard by which the other takes over, or -1. */
+/* A device ended with its current. Where with the leak settled no guard is above zero, it stays so, and the time of
+ * settling counts. Where another device must conduct, it takes over at this very instant, with what there is of the
+ * current; ``before`` is the state before that was put to zero. Returns the guard by which the other takes over, or -1.
+ */
 static int take_over(work_t *w, int ended, const double *before, double t_next)
 {
     run_t *r = w->r;
@@ -145,9 +150,9 @@ static int take_over(work_t *w, int ended, const double *before, double t_next)
     return k;
 }
 
-/* A device took over from another: what of the other's current leaks settles within nanoseconds, in the modes that hold now. Where
- * nothing changes by it, it is behind and both of its ends are recorded; else the next step, a thousand times as long, would look as
- * if it went there all its time. */
+/* A device took over from another: what of the other's current leaks settles within nanoseconds, in the modes that hold
+ * now. Where nothing changes by it, it is behind and both of its ends are recorded; else the next step, a thousand
+ * times as long, would look as if it went there all its time. */
 static void settle_after(work_t *w, double t_next)
 {
     run_t *r = w->r;
@@ -168,8 +173,8 @@ static void settle_after(work_t *w, double t_next)
     }
 }
 
-/* Whether the current of a device that just began to conduct grows: a moment on along the slope, the guards by which it would end are
- * further below zero, and no other is above. */
+/* Whether the current of a device that just began to conduct grows: a moment on along the slope, the guards by which it
+ * would end are further below zero, and no other is above. */
 static int grows(work_t *w, int mode)
 {
     run_t *r = w->r;
@@ -185,8 +190,9 @@ static int grows(work_t *w, int mode)
     return 1;
 }
 
-/* The device that took over when a current ended by this guard before, tried first: whether its current grows, and no guard is above zero. In a
- * network of conductances there is no second way. Where it is not so, all is put back as it was; ``w->before`` is the state now. */
+/* The device that took over when a current ended by this guard before, tried first: whether its current grows, and no
+ * guard is above zero. In a network of conductances there is no second way. Where it is not so, all is put back as it
+ * was; ``w->before`` is the state now. */
 static int taken_as_before(work_t *w, int guard)
 {
     run_t *r = w->r;
@@ -214,9 +220,9 @@ static int taken_as_before(work_t *w, int guard)
     return 0;
 }
 
-/* At one instant: change modes until no guard of the present modes is above zero.
- * ``located`` tells that a step was ended at the crossing; only then is a current that crossed zero put exactly there, as else it
- * may have to go on elsewhere. A speed does not jump: what is beyond zero, at any time, is what a step may err. */
+/* At one instant: change modes until no guard of the present modes is above zero. ``located`` tells that a step was
+ * ended at the crossing; only then is a current that crossed zero put exactly there, as else it may have to go on
+ * elsewhere. A speed does not jump: what is beyond zero, at any time, is what a step may err. */
 static int settle_modes(work_t *w, int located, double t_next)
 {
     run_t *r = w->r;
@@ -227,7 +233,10 @@ static int settle_modes(work_t *w, int located, double t_next)
     for (round = 0; round < 6 * (N_GUARD + 1); round++) {
         k = next_change(w, round);
         if (k < 0) {
-            if (remember && begun->filled == filled) { begun->settled_set = hint_of(w, w->set); begun->settling = round; }
+            if (remember && begun->filled == filled) {
+                begun->settled_set = hint_of(w, w->set);
+                begun->settling = round;
+            }
             if (took_over >= 0 && round == 1 && begun->filled == filled) {
                 begun->taken_set = hint_of(w, w->set);
                 begun->ended_by = ended_by;
@@ -255,10 +264,11 @@ static int settle_modes(work_t *w, int located, double t_next)
     return 0;
 }
 
-/* Derivatives and guards where gates may have just been changed, and what the modes settle in. The set in which these modes settled
- * before is tried first. If none of its guards is above zero it is a solution; the devices in which it differs have conductances
- * above zero, so there is no other by which way ever it is reached. Other modes may hold in two sets at one instant: a friction
- * sticks or slides at one force, a limit has its hysteresis. What led through such a mode is not remembered. */
+/* Derivatives and guards where gates may have just been changed, and what the modes settle in. The set in which these
+ * modes settled before is tried first. If none of its guards is above zero it is a solution; the devices in which it
+ * differs have conductances above zero, so there is no other by which way ever it is reached. Other modes may hold in
+ * two sets at one instant: a friction sticks or slides at one force, a limit has its hysteresis. What led through such
+ * a mode is not remembered. */
 static int settle_at_edge(work_t *w, int gates)
 {
     run_t *r = w->r;

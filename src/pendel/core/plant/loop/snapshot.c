@@ -1,5 +1,5 @@
-/* Snapshots: all that decides how a run goes on, so that it goes on with the same rows to the bit, in this process or another. The record
- * is no part of it, but for the rows that the next ones are compared with. */
+/* Snapshots: all that decides how a run goes on, so that it goes on with the same rows to the bit, in this process or
+ * another. The record is no part of it, but for the rows that the next ones are compared with. */
 
 typedef struct {
     int layout, bytes_of_state, nx, n_input, n_mode, n_signal, n_pulse, n_profile, n_short, n_loops, n_sets, present;
@@ -10,9 +10,13 @@ typedef struct {
     int outcome, culprit;
 } snapshot_t;
 
-/* What is kept of a set of modes beside its modes and where its loops were solved last; the rest follows from them and the values. Sets
- * it hints at are given by their number, or -1 where a hint is dead. */
-typedef struct { long filled; double radius, inverted; int recent_next_sets[2], recent_gates[2], settled_set, settling, taken_set, ended_by, taken_by; } kept_set_t;
+/* What is kept of a set of modes beside its modes and where its loops were solved last; the rest follows from them and
+ * the values. Sets it hints at are given by their number, or -1 where a hint is dead. */
+typedef struct {
+    long filled;
+    double radius, inverted;
+    int recent_next_sets[2], recent_gates[2], settled_set, settling, taken_set, ended_by, taken_by;
+} kept_set_t;
 
 static const size_t STATE_BEGINS = offsetof(work_t, t), STATE_BYTES = offsetof(work_t, x) - offsetof(work_t, t);
 
@@ -29,7 +33,8 @@ static snapshot_t heading(const work_t *w)
     h.n_rows = r->n_rows; h.n_ticks = r->n_ticks; h.tail = (r->n_rows > 0) + w->pending_row; h.thinnings = r->thinnings;
     h.steps = r->steps; h.rejected = r->rejected; h.evaluations = r->evaluations; h.events = r->events;
     h.stiff_steps = r->stiff_steps; h.timed_steps = r->timed_steps;
-    h.thinned_until = r->thinned_until; h.thinned_to = r->thinned_to; h.computing = r->computing; h.worst_step = r->worst_step;
+    h.thinned_until = r->thinned_until; h.thinned_to = r->thinned_to; h.computing = r->computing;
+    h.worst_step = r->worst_step;
     h.t_out = r->t_out; h.outcome = r->outcome; h.culprit = r->culprit;
     return h;
 }
@@ -37,8 +42,10 @@ static snapshot_t heading(const work_t *w)
 static size_t bytes_for(const snapshot_t *h)
 {
     size_t modes_and_loops = sizeof(signed char) * (size_t)h->n_mode + sizeof(double) * (size_t)h->n_loops;
-    return sizeof *h + STATE_BYTES + sizeof(double) * h->n_kept + sizeof(int) * (size_t)h->n_profile + sizeof(pulse_t) * (size_t)h->n_pulse
-         + sizeof(double) * (size_t)h->n_short + sizeof(double) * (size_t)h->tail * (size_t)(1 + h->nx + h->n_input + h->n_mode)
+    return sizeof *h + STATE_BYTES + sizeof(double) * h->n_kept + sizeof(int) * (size_t)h->n_profile + sizeof(pulse_t)
+        * (size_t)h->n_pulse
+         + sizeof(double) * (size_t)h->n_short + sizeof(double) * (size_t)h->tail
+             * (size_t)(1 + h->nx + h->n_input + h->n_mode)
          + (size_t)h->n_sets * (sizeof(kept_set_t) + modes_and_loops);
 }
 
@@ -62,7 +69,10 @@ static void pass_state(cursor_t *c, work_t *w)
     pass(c, r->short_since, sizeof(double) * (size_t)r->n_short);
 }
 
-static double *solved_loops(const work_t *w, const set_t *set) { return set->hoisted + w->r->n_hoisted - w->r->n_loops; }
+static double *solved_loops(const work_t *w, const set_t *set)
+{
+    return set->hoisted + w->r->n_hoisted - w->r->n_loops;
+}
 
 static int number_of(const work_t *w, hint_t hint) { return hinted(w, hint) ? hint.slot : -1; }
 
@@ -72,7 +82,12 @@ static void save_sets(cursor_t *c, const work_t *w)
     int k, j;
     for (k = 0; k < w->n_sets; k++) {
         const set_t *set = w->sets + k;
-        kept_set_t kept = {set->filled, set->radius, 0, {number_of(w, set->recent_next_sets[0]), number_of(w, set->recent_next_sets[1])}, {set->recent_gates[0], set->recent_gates[1]}, number_of(w, set->settled_set), set->settling, number_of(w, set->taken_set), set->ended_by, set->taken_by};
+        kept_set_t kept = {
+            set->filled, set->radius, 0,
+            {number_of(w, set->recent_next_sets[0]), number_of(w, set->recent_next_sets[1])},
+            {set->recent_gates[0], set->recent_gates[1]},
+            number_of(w, set->settled_set), set->settling, number_of(w, set->taken_set), set->ended_by, set->taken_by
+        };
         if (r->method == FIXED && has_inverse(set)) kept.inverted = set->inverse[NX * NX];
         pass(c, &kept, sizeof kept);
         for (j = 0; j < N_MODE; j++) *c->at++ = (unsigned char)(signed char)set->s[j];
@@ -80,8 +95,8 @@ static void save_sets(cursor_t *c, const work_t *w)
     }
 }
 
-/* The first step of a set is solved, the others multiply by the inverse that it left: where it was there, for a step of h, it must be
- * there again, to the last bit. */
+/* The first step of a set is solved, the others multiply by the inverse that it left: where it was there, for a step of
+ * h, it must be there again, to the last bit. */
 static void restore_inverse(work_t *w, set_t *set, double h)
 {
     run_t *r = w->r;
@@ -112,7 +127,8 @@ static hint_t live_hint(const work_t *w, int number)
     return number < 0 || number >= w->n_sets ? (hint_t){0, 0} : hint;
 }
 
-/* ``known`` sets stand where they stood, with what was hoisted for them, as far as their modes agree. ``scratch`` holds modes. */
+/* ``known`` sets stand where they stood, with what was hoisted for them, as far as their modes agree. ``scratch`` holds
+ * modes. */
 static void restore_sets(cursor_t *c, work_t *w, int known, int present, double *scratch)
 {
     run_t *r = w->r;
@@ -154,7 +170,8 @@ static void restore_sets(cursor_t *c, work_t *w, int known, int present, double 
     w->set = present >= 0 ? w->sets + present : 0;
 }
 
-/* The record goes on behind the rows it had then, where it still has them; else it begins with those that the snapshot holds. */
+/* The record goes on behind the rows it had then, where it still has them; else it begins with those that the snapshot
+ * holds. */
 static int restore_record(cursor_t *c, work_t *w, const snapshot_t *h, int same_record)
 {
     run_t *r = w->r;
@@ -191,12 +208,15 @@ void pd_save(work_t *w, unsigned char *to)
     cursor_t c = {to, 0};
     pass(&c, &h, sizeof h);
     pass_state(&c, w);
-    if (h.tail) pass(&c, r->rows + (r->n_rows - (r->n_rows > 0)) * w->width, sizeof(double) * (size_t)h.tail * (size_t)w->width);
+    if (h.tail)
+        pass(&c, r->rows + (r->n_rows - (r->n_rows > 0)) * w->width,
+             sizeof(double) * (size_t)h.tail * (size_t)w->width);
     save_sets(&c, w);
 }
 
-/* ``same_values``: the parameters are those of the snapshot, and were so all the time; ``same_record``: the record's rows up to the
- * snapshot's are those it was taken behind. Returns 0 where the bytes are no snapshot of this program, and then leaves the run as it is. */
+/* ``same_values``: the parameters are those of the snapshot, and were so all the time; ``same_record``: the record's
+ * rows up to the snapshot's are those it was taken behind. Returns 0 where the bytes are no snapshot of this program,
+ * and then leaves the run as it is. */
 int pd_restore(work_t *w, unsigned char *from, size_t bytes, int same_values, int same_record)
 {
     run_t *r = w->r;
@@ -205,14 +225,17 @@ int pd_restore(work_t *w, unsigned char *from, size_t bytes, int same_values, in
     int known = same_values ? w->n_sets : 0;
     if (bytes < sizeof h) return 0;
     pass(&c, &h, sizeof h);
-    if (h.layout != own.layout || h.bytes_of_state != own.bytes_of_state || h.nx != own.nx || h.n_input != own.n_input || h.n_mode != own.n_mode
-        || h.n_signal != own.n_signal || h.n_pulse != own.n_pulse || h.n_profile != own.n_profile || h.n_short != own.n_short || h.n_loops != own.n_loops
-        || h.n_kept != own.n_kept || h.n_sets < 0 || h.n_sets > w->n_slots || h.present >= h.n_sets || h.tail < 0 || h.tail > 2 || bytes_for(&h) != bytes) return 0;
+    if (h.layout != own.layout || h.bytes_of_state != own.bytes_of_state || h.nx != own.nx || h.n_input != own.n_input
+        || h.n_mode != own.n_mode || h.n_signal != own.n_signal || h.n_pulse != own.n_pulse
+        || h.n_profile != own.n_profile || h.n_short != own.n_short || h.n_loops != own.n_loops
+        || h.n_kept != own.n_kept || h.n_sets < 0 || h.n_sets > w->n_slots || h.present >= h.n_sets || h.tail < 0
+        || h.tail > 2 || bytes_for(&h) != bytes) return 0;
     pass_state(&c, w);
     if (!restore_record(&c, w, &h, same_record)) return 0;
     restore_sets(&c, w, known, h.present, w->modes);
     r->steps = h.steps; r->rejected = h.rejected; r->evaluations = h.evaluations; r->events = h.events;
     r->stiff_steps = h.stiff_steps; r->timed_steps = h.timed_steps;
-    r->computing = h.computing; r->worst_step = h.worst_step; r->t_out = h.t_out; r->outcome = h.outcome; r->culprit = h.culprit;
+    r->computing = h.computing; r->worst_step = h.worst_step; r->t_out = h.t_out; r->outcome = h.outcome;
+    r->culprit = h.culprit;
     return 1;
 }

@@ -1,8 +1,8 @@
-/* Linear equations of many unknowns, each row with few of them: factors P A Q = L U column by column, where only what is there is
- * touched (Gilbert and Peierls, SIAM J. Sci. Stat. Comput. 9 (1988) 862; Davis: Direct Methods for Sparse Linear Systems, chapter 6).
- * The order of columns Q comes with the structure. Rows are divided by their largest entry, since states are in units of their own; of a
- * column the entry that Q's symmetric order wants then stays the pivot unless another is a thousand times as large (as in Davis and
- * Palamadai Natarajan: KLU, ACM TOMS 37 (2010) 36). */
+/* Linear equations of many unknowns, each row with few of them: factors P A Q = L U column by column, where only what
+ * is there is touched (Gilbert and Peierls, SIAM J. Sci. Stat. Comput. 9 (1988) 862; Davis: Direct Methods for Sparse
+ * Linear Systems, chapter 6). The order of columns Q comes with the structure. Rows are divided by their largest entry,
+ * since states are in units of their own; of a column the entry that Q's symmetric order wants then stays the pivot
+ * unless another is a thousand times as large (as in Davis and Palamadai Natarajan: KLU, ACM TOMS 37 (2010) 36). */
 
 static const double KEEPS_ORDER = 1e-3;
 
@@ -46,8 +46,8 @@ static int open_sparse(sparse_t *f, const run_t *r)
 
 static void close_sparse(sparse_t *f) { free(f->ints); free(f->values); }
 
-/* Rows that a column of A reaches through L, in an order in which each comes after those it depends on, in f->reached from the place
- * returned to n. */
+/* Rows that a column of A reaches through L, in an order in which each comes after those it depends on, in f->reached
+ * from the place returned to n. */
 static int reach(sparse_t *f, int column, int mark)
 {
     int n = f->n, top = n, p;
@@ -78,8 +78,8 @@ static int reach(sparse_t *f, int column, int mark)
     return top;
 }
 
-/* Factors of shift * I - J, J by its dense places. Returns 0 where it is singular, or so full that the factors have no room: then
- * the dense ones are taken. */
+/* Factors of shift * I - J, J by its dense places. Returns 0 where it is singular, or so full that the factors have no
+ * room: then the dense ones are taken. */
 static int factorise_sparse(sparse_t *f, const run_t *r, const double *jac, double shift)
 {
     int n = f->n, k, i, p;
@@ -132,7 +132,8 @@ static int factorise_sparse(sparse_t *f, const run_t *r, const double *jac, doub
         f->l_begin[k + 1] = (int)nl;
     }
     f->u_begin[n] = (int)nu;
-    for (i = 0; i < (int)nl; i++) f->l_row[i] = f->place[f->l_row[i]];   /* rows in the order of pivots, for `solve_sparse` */
+    for (i = 0; i < (int)nl; i++)
+        f->l_row[i] = f->place[f->l_row[i]];   /* rows in the order of pivots, for `solve_sparse` */
     return 1;
 }
 

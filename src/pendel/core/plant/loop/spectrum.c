@@ -1,6 +1,7 @@
 /* How long a run remembers an error: for how many periods what swings goes on swinging. */
 
-/* Rows and columns scaled by powers of two until their sums are alike, so that units do not cost digits (Parlett and Reinsch 1969). */
+/* Rows and columns scaled by powers of two until their sums are alike, so that units do not cost digits (Parlett and
+ * Reinsch 1969). */
 static void balance(double *a, int n)
 {
     int i, j, done = 0;
@@ -21,7 +22,8 @@ static void balance(double *a, int n)
     }
 }
 
-/* To the form of Hessenberg by elimination with pivots (Martin and Wilkinson 1968); what lies below it is put to zero. */
+/* To the form of Hessenberg by elimination with pivots (Martin and Wilkinson 1968); what lies below it is put to zero.
+ */
 static void to_hessenberg(double *a, int n)
 {
     int m, i, j;
@@ -43,8 +45,8 @@ static void to_hessenberg(double *a, int n)
     }
 }
 
-/* One double step of QR with the shifts whose sum and product are given, on rows and columns from ``low`` to ``high`` (Francis 1961; as
- * in Golub and Van Loan, Matrix Computations, algorithm 7.5.1). */
+/* One double step of QR with the shifts whose sum and product are given, on rows and columns from ``low`` to ``high``
+ * (Francis 1961; as in Golub and Van Loan, Matrix Computations, algorithm 7.5.1). */
 static void francis(double *a, int n, int low, int high, double sum, double product)
 {
     double x = a[low * n + low] * (a[low * n + low] - sum) + product + a[low * n + low + 1] * a[(low + 1) * n + low];
@@ -58,13 +60,15 @@ static void francis(double *a, int n, int low, int high, double sum, double prod
             v[0] = x + (x < 0 ? -size : size); v[1] = y; v[2] = three ? z : 0;
             scale = 2 / (v[0] * v[0] + v[1] * v[1] + v[2] * v[2]);
             for (j = k > low ? k - 1 : low; j <= high; j++) {
-                double d = scale * (v[0] * a[k * n + j] + v[1] * a[(k + 1) * n + j] + (three ? v[2] * a[(k + 2) * n + j] : 0));
+                double d = scale * (v[0] * a[k * n + j] + v[1] * a[(k + 1) * n + j]
+                                    + (three ? v[2] * a[(k + 2) * n + j] : 0));
                 a[k * n + j] -= d * v[0];
                 a[(k + 1) * n + j] -= d * v[1];
                 if (three) a[(k + 2) * n + j] -= d * v[2];
             }
             for (i = low; i <= (k + 3 < high ? k + 3 : high); i++) {
-                double d = scale * (v[0] * a[i * n + k] + v[1] * a[i * n + k + 1] + (three ? v[2] * a[i * n + k + 2] : 0));
+                double d = scale * (v[0] * a[i * n + k] + v[1] * a[i * n + k + 1]
+                                    + (three ? v[2] * a[i * n + k + 2] : 0));
                 a[i * n + k] -= d * v[0];
                 a[i * n + k + 1] -= d * v[1];
                 if (three) a[i * n + k + 2] -= d * v[2];
@@ -77,7 +81,8 @@ static void francis(double *a, int n, int low, int high, double sum, double prod
     }
 }
 
-/* Eigenvalues of a full matrix, by rows, which is lost. Returns how many were found; those that would not settle are left out. */
+/* Eigenvalues of a full matrix, by rows, which is lost. Returns how many were found; those that would not settle are
+ * left out. */
 static int eigenvalues(double *a, int n, double *re, double *im)
 {
     int high = n - 1, found = 0, tries = 0;

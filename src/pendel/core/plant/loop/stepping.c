@@ -26,7 +26,8 @@ static int shorten(work_t *w, double h, double error)
     w->h = h * (error != error ? 0.1 : most(0.1, 0.9 * pow(error, w->method->exponent)));
     if (w->h < 1e-13 * most(1e-6, fabs(w->t))) {
         for (i = 1; i < NX; i++)
-            if (fabs(w->err[i]) / (r->atol[i] + r->rtol * fabs(w->x[i])) > fabs(w->err[worst]) / (r->atol[worst] + r->rtol * fabs(w->x[worst]))) worst = i;
+            if (fabs(w->err[i]) / (r->atol[i] + r->rtol * fabs(w->x[i])) > fabs(w->err[worst])
+                / (r->atol[worst] + r->rtol * fabs(w->x[worst]))) worst = i;
         r->outcome = error != error ? NOT_FINITE : STEP_VANISHED;
         r->culprit = worst;
         return 0;
@@ -35,8 +36,8 @@ static int shorten(work_t *w, double h, double error)
     return 1;
 }
 
-/* The length of the next step after an accepted one. A step cut short by a tick (``last``) says little about the next; far below the
- * tolerance, nothing is reckoned. */
+/* The length of the next step after an accepted one. A step cut short by a tick (``last``) says little about the next;
+ * far below the tolerance, nothing is reckoned. */
 static void lengthen(work_t *w, double h, double error, int last)
 {
     w->usual = h > w->usual ? h : w->usual + 0.01 * (h - w->usual);
@@ -48,9 +49,9 @@ static void lengthen(work_t *w, double h, double error, int last)
     }
 }
 
-/* Devices may keep changing while the voltage that drives them passes through what their leaks leave open: neither set of modes then lasts for
- * a nanosecond, though no current is larger than a leak's. After so many changes steps are this long (s) and end where they end; where that does
- * not get through, the circuit has no modes to be in. */
+/* Devices may keep changing while the voltage that drives them passes through what their leaks leave open: neither set
+ * of modes then lasts for a nanosecond, though no current is larger than a leak's. After so many changes steps are this
+ * long (s) and end where they end; where that does not get through, the circuit has no modes to be in. */
 enum { RESTLESS = 60, WITHOUT_END = 20000 };
 static const double RESTLESS_STEP = 2e-8;
 
@@ -69,7 +70,8 @@ static int end_at_crossing(work_t *w, double h, double t_next)
     return record(w);
 }
 
-/* Integrate from w->t exactly to t_next, or to the end of the step that reaches w->pause. Returns 0 where that, or something else, ends it. */
+/* Integrate from w->t exactly to t_next, or to the end of the step that reaches w->pause. Returns 0 where that, or
+ * something else, ends it. */
 static int advance(work_t *w, double t_next)
 {
     run_t *r = w->r;

@@ -8,20 +8,22 @@ static inline double tolerated(const work_t *w, int i, double x_new)
     return r->atol[i] + r->rtol * most(1e-3 * w->peak[i], most(fabs(w->x[i]), fabs(x_new)));
 }
 
-/* Errors of steps add up over an oscillation that little damps. Ten times the tolerance for a run leaves each step a share of it: without
- * that, 318 free periods were off by 600 tolerances and more. */
+/* Errors of steps add up over an oscillation that little damps. Ten times the tolerance for a run leaves each step a
+ * share of it: without that, 318 free periods were off by 600 tolerances and more. */
 static const double PERIODS_A_SHARE = 4, LEAST_SHARES = 5, MOST_SHARES = 1000;
-/* Steps to the next edge that make a long stretch. In shorter ones it is the edges that limit steps, not their errors. */
+/* Steps to the next edge that make a long stretch. In shorter ones it is the edges that limit steps, not their errors.
+ */
 static const double LONG_STRETCH = 16;
 
-/* In how many parts the tolerance of a step of h is counted, with so much left to the next edge. How long errors live is asked anew
- * whenever four times as many such steps were taken. */
+/* In how many parts the tolerance of a step of h is counted, with so much left to the next edge. How long errors live
+ * is asked anew whenever four times as many such steps were taken. */
 static double shares(work_t *w, double left, double h)
 {
     const run_t *r = w->r;
     if (!(left > LONG_STRETCH * h)) return 1;
     if (++w->long_steps >= w->next_look) {
-        double order = w->stiff ? 4 : 5, alone = w->usual * pow(w->many_shares, 1 / order);   /* how long steps were without all this */
+        /* how long steps were without all this */
+        double order = w->stiff ? 4 : 5, alone = w->usual * pow(w->many_shares, 1 / order);
         /* A run without an end has the steps of the drive's ordinary run, which is a thousand of the longest. */
         double length = r->h_max < r->t_end ? 1000 * r->h_max : r->t_end;
         w->next_look *= 4;
@@ -30,7 +32,8 @@ static double shares(work_t *w, double left, double h)
     return w->many_shares;
 }
 
-/* Of a state: what rounding leaves of the error that a step is judged by. Asking for less, a rectifier took millions of steps. */
+/* Of a state: what rounding leaves of the error that a step is judged by. Asking for less, a rectifier took millions of
+ * steps. */
 static const double LEAST_SHARE = 5e-12;
 
 static double error_norm(work_t *w, const double *x_new, const double *err)

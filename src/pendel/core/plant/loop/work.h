@@ -31,24 +31,28 @@ typedef struct { int slot; long filled; } hint_t;
 typedef struct {
     long filled;                   /* number of its filling, from 1; 0 while it is empty */
     double *s, *hoisted, *inverse; /* inverse: of I - h J for the full fixed step */
-    double *step_map, *guard_map, *slopes;   /* of a full fixed step, and of the guards at its end, and the Jacobian; see maps.c */
+    /* of a full fixed step, and of the guards at its end, and the Jacobian; see maps.c */
+    double *step_map, *guard_map, *slopes;
     double radius;                 /* spectral radius, 1/s; 0 where it is not asked for */
     int *active, n_active;         /* the guards that end one of its modes */
     int shorted;                   /* whether devices that must not do so conduct together */
-    hint_t recent_next_sets[2], settled_set;    /* the sets that followed of late; the one in which it settled when a gate had led to it */
+    /* the sets that followed of late; the one in which it settled when a gate had led to it */
+    hint_t recent_next_sets[2], settled_set;
     int recent_gates[2];                     /* the gates whose change led to those that followed, or SEVERAL */
     int settling;                  /* modes that changed on that way */
-    hint_t taken_set;              /* where another device took over from one whose current had ended: the set that held then, */
+    /* where another device took over from one whose current had ended: the set that held then, */
+    hint_t taken_set;
     int ended_by, taken_by;        /* the guard by which that one ended, and by which the other took over */
 } set_t;
 
 typedef struct work work_t;
 
-/* A method of integration. ``step`` goes from w->x with w->slope known over h, to w->xn with its error in w->err, and returns
- * the error over the tolerance (1: just accepted) or UNLIKE. The driver knows methods by this table only. */
+/* A method of integration. ``step`` goes from w->x with w->slope known over h, to w->xn with its error in w->err, and
+ * returns the error over the tolerance (1: just accepted) or UNLIKE. The driver knows methods by this table only. */
 typedef struct {
     double (*step)(work_t *w, double h);
-    double exponent;               /* of the error in the choice of the next step: minus one over the order of its estimate */
+    /* of the error in the choice of the next step: minus one over the order of its estimate */
+    double exponent;
     int end;                       /* which of w->k is the derivative at the end, once finished */
     int left_open;                 /* it leaves that derivative and the guards there to `finish` */
     int guards_half_way;           /* the guards it gives are those in the middle of the step */
@@ -72,7 +76,8 @@ typedef struct {
     int n;
     size_t room;                             /* entries that each factor may have */
     int *ints;                               /* what the pointers to int below share */
-    int *row, *from, *begin;                 /* of A: rows by columns, and where in the Jacobian each entry is (-1: the diagonal alone) */
+    /* of A: rows by columns, and where in the Jacobian each entry is (-1: the diagonal alone) */
+    int *row, *from, *begin;
     int *l_begin, *u_begin, *l_row, *u_row;
     int *place;                              /* of each row among the pivots; -1 before it is one */
     int *reached, *path, *resume, *seen;
@@ -109,17 +114,20 @@ struct work {
     long fillings;
     double short_due;              /* the earliest time at which devices have conducted together for too long */
     int entered;                   /* the modes changed since the last step: judge stiffness anew */
-    int mapped;                    /* what stands behind the states is of now, while the derivatives are not: 1, 2 where no active guard is
-                                    * above zero, else also the guards are of now; see maps.c */
+    /* what stands behind the states is of now, while the derivatives are not: 1, 2 where no active guard is above
+     * zero, else also the guards are of now; see maps.c */
+    int mapped;
     int pending_row;               /* the latest fixed step stands behind the last row, not yet counted */
 
     double *x, *u, *s;             /* the present state, with what maps.c keeps behind it, inputs and modes */
-    double *k[STAGES], *xn, *xt, *err, *jac, *lu, *dfdt;   /* of a step: stages, result, trial, error, Jacobian and its factors */
+    /* of a step: stages, result, trial, error, Jacobian and its factors */
+    double *k[STAGES], *xn, *xt, *err, *jac, *lu, *dfdt;
     double *g, *g_new;             /* guards at the step's begin and end */
     double *pending, *signals, *measured;   /* of a tick: commands that wait, all signals, what is measured */
     double *w, *grad;              /* what modes end with at zero, and its gradients */
     double *peak, *slope_low, *slope_high;  /* of the record: greatest sizes, and the wedge of a straight line */
-    double *before, *zeroed, *leak;         /* of settling: states before and after a current was put to zero, and where its leak drives them */
+    /* of settling: states before and after a current was put to zero, and where its leak drives them */
+    double *before, *zeroed, *leak;
     double *begin_slope, *end_x, *end_slope;   /* of locating: the cubic over the step */
     double *power, *image;         /* of the power iteration */
     double *modes;                 /* of a set that is restored, or left for a moment */
@@ -128,7 +136,8 @@ struct work {
     int *pivots, *segment;         /* segment: of each profile, the corner ahead */
     unsigned char *ended;          /* by mode: whether the current that holds it ended just now */
     set_t *sets, *set;             /* all that are known, in the order in which they were met, and the present one */
-    int *places;                   /* by the modes' hash, WAYS for each, one more than the set's number; 0 while empty */
+    /* by the modes' hash, WAYS for each, one more than the set's number; 0 while empty */
+    int *places;
     double *slots, *block;         /* what the sets point to; all other numbers */
     int *guard_lists;
     sparse_t sparse;

@@ -337,7 +337,8 @@ void pd_wrap_f(float *angle, float *rest)
 static float pd_quarter_sine_f(float x)
 {
     const float u = x * x;
-    const float p = 1.0f - (u * (0.16666657946f - (u * (0.0083330501f - (u * (0.00019809017f - (u * 2.6051076e-6f)))))));
+    const float p = 1.0f - (u * (0.16666657946f - (u * (0.0083330501f - (u * (0.00019809017f
+        - (u * 2.6051076e-6f)))))));
     return x * p;
 }
 
@@ -415,7 +416,8 @@ float pd_atan2_f(float y, float x)
         base = 0.39269909f;
     }
     u = t * t;
-    p = 0.99999999937f - (u * (0.33333306893f - (u * (0.19998183041f - (u * (0.14239532665f - (u * (0.10569828804f - (u * 0.06026305f)))))))));
+    p = 0.99999999937f - (u * (0.33333306893f - (u * (0.19998183041f - (u * (0.14239532665f - (u
+        * (0.10569828804f - (u * 0.06026305f)))))))));
     p = base + (t * p);
     if (height > width) {
         p = 1.5707963705f - p;
