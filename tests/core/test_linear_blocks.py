@@ -49,11 +49,11 @@ def cases() -> list[tuple[str, dict[str, str]]]:
     ]
 
 
-def fed(kind: Block, choices: dict[str, str], levels: dict[str, float], nudged: str = "") -> Drive:
+def fed(kind: Block, chosen: dict[str, str], levels: dict[str, float], nudged: str = "") -> Drive:
     drive = pendel.Drive("Bench")
     drive.set("tick", f"{TICK} s")
     values = VALUES.get(kind.id, {}) if kind.id != "state_space" else {}
-    key = drive.add(kind.id, "Under test", choices=choices, flux=TABLE if kind.takes_flux else None, **values)
+    key = drive.add(kind.id, "Under test", choices=chosen, flux=TABLE if kind.takes_flux else None, **values)
     change = repr((BEFORE - 0.5) * TICK)
     for name, level in levels.items():
         after = repr(level + NUDGE * (name == nudged))

@@ -204,10 +204,10 @@ class Symbols:
         2·(z − 1)/(z + 1), which delay by m periods at low frequencies. Over all n of them the phase misses by
         (ω·T)³/(12·n²), which is 0.004° at ω·T = 3 and 0.12° at 10, where a delay takes 573°."""
         after, m = [], (self.periods - 1) / (self.line - 1)
-        share = (1 - m) / (1 + m)
-        for held in ca.vertsplit(self.past[1:]):
-            y = share * x + held
-            after.append(x - share * y)
+        gain = (1 - m) / (1 + m)
+        for memory in ca.vertsplit(self.past[1:]):
+            y = gain * x + memory
+            after.append(x - gain * y)
             x = y
         return x, after
 
@@ -315,12 +315,12 @@ def stated(
         *(ca.fmax(x - high, low - x) - PAST * (ca.fabs(low) + ca.fabs(high)) for x, low, high in symbols.limits)
     )
     at_limit = ca.Function("at_limit", [state, into, stacked(*values.values())], [reached])
-    held = ca.Function("held", [state, into, stacked(*values.values())], [symbols.at_rest(symbols.remembered)])
+    filled = ca.Function("filled", [state, into, stacked(*values.values())], [symbols.at_rest(symbols.remembered)])
     empty = np.array([*begun, *([0.0] * symbols.line)])
 
     @lru_cache(maxsize=64)
     def by_numbers(numbers: tuple[float, ...]) -> LinearBlock:
-        memory = np.append(empty[: len(begun)], np.array(held(empty, list(around), list(numbers))))
+        memory = np.append(empty[: len(begun)], np.array(filled(empty, list(around), list(numbers))))
         E, F, G, H = (np.array(m, dtype=float) for m in function(memory, list(around), list(numbers)))
         return LinearBlock(
             E.reshape(len(memory), len(memory)),

@@ -65,10 +65,10 @@ UNIT = "/* next unit */\n"
 PLAIN = "/* little optimisation */\n"
 """Begins a unit that is compiled so."""
 LONG = 4000
-"""Lines of a unit from which on the compiler is told not to look far back for what it has read already: that
-takes it two fifths of its time on a drive of hundreds of parts, and finds next to nothing."""
+"""Lines of a unit from which on the compiler does not look far back for what it has read already: that takes two
+fifths of its time on a drive of hundreds of parts, and saves next to nothing."""
 SHORT_SIGHTED = "--param=sccvn-max-alias-queries-per-access=50"
-"""Of GCC; others are not told."""
+"""An option of GCC alone."""
 
 
 @lru_cache(maxsize=1)
@@ -272,7 +272,7 @@ def library_of(units: Sequence[tuple[str, tuple[str, ...]]], *, headers: Mapping
 
 
 def flags_for(text: str) -> list[str]:
-    """What the compiler is told of one unit, beside what is said for all."""
+    """Compiler options of one unit, besides those of all."""
     flags = ["-Og"] if text.startswith(PLAIN) else []
     if text.count("\n") > LONG and "gcc" in os.path.basename(os.path.realpath(compiler()[0])):
         flags.append(SHORT_SIGHTED)

@@ -240,11 +240,11 @@ def refined_rows(
         return Refined(refined, halves) if fits else None
 
     parts = in_parts(structure, len(rows), refine)
-    made = [part for part in parts if part is not None]
-    if len(made) < len(parts) or sum(part.rows.nbytes for part in made) > 2**MOST_SHOWN_LOG2:
+    fitting = [part for part in parts if part is not None]
+    if len(fitting) < len(parts) or sum(part.rows.nbytes for part in fitting) > 2**MOST_SHOWN_LOG2:
         return Refined(rows, 0.5 * (rows[1:] + rows[:-1]))
-    if len(made) == 1:
-        return made[0]
+    if len(fitting) == 1:
+        return fitting[0]
     # Where two parts meet, both have the row.
-    between = [part.rows[:-1] for part in made[:-1]] + [made[-1].rows]
-    return Refined(np.concatenate(between), np.concatenate([part.half_way for part in made]))
+    between = [part.rows[:-1] for part in fitting[:-1]] + [fitting[-1].rows]
+    return Refined(np.concatenate(between), np.concatenate([part.half_way for part in fitting]))
