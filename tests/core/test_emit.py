@@ -1,13 +1,17 @@
 """What the emitter writes: C that gives what CasADi's own evaluation gives, and as little of it as the form allows."""
 
 import ctypes
+import tempfile
 
 import casadi as ca
 import numpy as np
 import pytest
 
+import pendel
+from pendel.core.plant import compiler
 from pendel.core.plant.compiler import build_library
 from pendel.core.plant.emit import TURN, Emitter
+from pendel.core.runs.simulate import prepare
 
 SIZES = {"t": 1, "x": 3, "u": 2, "s": 4, "p": 5}
 
@@ -116,3 +120,42 @@ def test_sine_and_cosine_are_those_of_the_library(reach):
         one = np.array([impossible])
         library.turn_all(pointer(one), ctypes.c_long(1), pointer(sine), pointer(cosine))
         assert np.isnan(sine[0]) and np.isnan(cosine[0])
+
+
+def test_a_plant_without_guards_evaluates_them_as_its_derivatives():
+    """What modes would end with is nothing: both functions are one, and what is handed over for guards stays."""
+    drive = pendel.Drive("Coil")
+    drive.add("ac_source", "Feed", angle="40 deg")
+    drive.add("inductor", "L")
+    drive.add("resistor", "R", R="2")
+    drive.add("ground", "Earth")
+    for a, b in (("feed.a", "l.a"), ("l.b", "r.a"), ("r.b", "earth.line"), ("feed.b", "earth.line")):
+        drive.connect(a, b)
+    prepared = prepare(drive.document)
+    assert not prepared.structure.transitions
+    library = ctypes.CDLL(str(build_library(prepared.structure.source)))
+    library.pd_hoist.restype = library.pd_rhs.restype = library.pd_guarded.restype = None
+    n = len(prepared.structure.state_keys)
+    x, dx, guarded, guards = np.linspace(1.0, 2.0, n), np.zeros(n), np.zeros(n), np.full(3, 7.0)
+    nothing, hoisted = np.zeros(8), np.zeros(library.pd_hoisted() + 1)
+    given = [pointer(a) for a in (x, nothing, nothing, prepared.parameters, hoisted)]
+    library.pd_hoist(given[3], given[2], given[4])
+    library.pd_rhs(ctypes.c_double(0.0), *given, pointer(dx))
+    library.pd_guarded(ctypes.c_double(0.0), *given, pointer(guarded), pointer(guards))
+    np.testing.assert_array_equal(guarded, dx)
+    assert np.any(dx != 0) and np.all(guards == 7.0)
+
+
+@pytest.mark.parametrize("seed", [0, 1])
+def test_a_long_unit_that_compiles_quickly_gives_the_same_numbers(symbols, seed, monkeypatch):
+    """The compiler looks less far back in it, for what it has read already; that is its business and changes no bit."""
+    outputs = grown(symbols, seed, 400)
+    rng = np.random.default_rng(seed)
+    values = {name: rng.uniform(-1, 1, size) for name, size in SIZES.items()}
+    seen = []
+    for longest in (10**6, 5):
+        monkeypatch.setattr(compiler, "LONG", longest)
+        monkeypatch.setenv("XDG_CACHE_HOME", tempfile.mkdtemp())  # its text is the same
+        compiler.check_again()
+        seen.append(emitted(symbols, outputs)[1](values))
+    np.testing.assert_array_equal(*seen)
