@@ -157,6 +157,22 @@ def test_a_wire_that_joins_what_does_not_fit_is_told_and_deleted(filter_, a, b, 
     assert not [f for f in findings_of(filter_.document) if f.stops]
 
 
+def test_a_pair_on_a_single_line_is_told_which_of_its_lines_that_is():
+    """The minus line, as a tie of the potential wants it; a resistor there carries no current, and gets a sentence."""
+    drive = pendel.Drive("Coil")
+    drive.add("dc_source", "Feed")
+    drive.add("ground", "Earth")
+    drive.add("resistor", "R")
+    drive.connect("feed.dc", "earth.line")
+    assert not [f for f in drive.check() if "minus line" in f.sentence]
+    drive.connect("feed.dc", "r.a")
+    drive.connect("r.b", "earth.line")
+    told = only([f for f in drive.check() if "minus line" in f.sentence])
+    assert told.sentence.startswith("R: the wire to feed.dc joins the minus line of Feed") and not told.stops
+    assert (told.card, told.field) == ("r", "a")
+    assert not any(drive.run(1e-3)["r.current"].y)
+
+
 def test_a_signal_that_comes_twice_is_told_from_where_and_one_is_taken_off(filter_):
     for name in ("Demand", "Other"):
         filter_.add("step", name)

@@ -61,6 +61,8 @@ def wires(of: Subject) -> None:
                 )
             )
             continue
+        if {*links} == {Link.DC, Link.LINE}:
+            _minus_line(drive, kinds, wire, links[0] is Link.DC, result)
         if links[1] is Link.SIGNAL_IN and isinstance(kinds[wire.a.card], Part) and isinstance(kinds[wire.b.card], Part):
             wrong.append(
                 (
@@ -84,6 +86,21 @@ def wires(of: Subject) -> None:
     if more := [key for key, _, _ in wrong[MOST_WIRES_TOLD:]]:
         words = f"{len(more)} more wires lead nowhere or join what does not fit. Delete them."
         result.findings.append(fault(words, "", "", commands.remove_wires(drive, more), "Delete these wires"))
+
+
+def _minus_line(drive: Drive, kinds: dict[str, Kind], wire: Wire, begins_at_pair: bool, result: Examined) -> None:
+    """A wire from a pair to a line is of its minus line. Whoever ties that to a potential wants it so; others may take
+    it for the plus line."""
+    pair, line = (wire.a, wire.b) if begins_at_pair else (wire.b, wire.a)
+    if len(kinds[line.card].ports) > 1:
+        result.findings.append(
+            attention(
+                f"{drive.cards[line.card].name}: the wire to {pair} joins the minus line of {drive.cards[pair.card].name}, "
+                "and leaves its plus line open. For the plus line put a part between them that opens the pair.",
+                line.card,
+                line.port,
+            )
+        )
 
 
 def _measured(drive: Drive, kinds: dict[str, Kind], wire: Wire, result: Examined) -> None:
