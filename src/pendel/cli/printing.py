@@ -113,9 +113,8 @@ def _(result: Measured, verb: str) -> None:
 def _(result: TransferReport, verb: str) -> None:
     opened = f", opened at {', '.join(result.opened)}" if result.opened else ""
     rhythm = f"every {result.dt:g} s" if result.dt else "continuous"
-    print(
-        f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {result.order} of {result.states} states"
-    )
+    size = f"{result.order} of {result.states} states"
+    print(f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {size}")
     if math.isfinite(result.crossover):
         print(
             f"crossover {result.crossover:.4g} Hz, phase margin {result.phase_margin:.3g}°, "

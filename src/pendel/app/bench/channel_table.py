@@ -122,10 +122,10 @@ class ChannelTable(QTableWidget):
             if not np.isfinite(number) or (scales and number == 0.0):
                 what = "scale" if scales else "offset"
                 typed, kept = item.text().strip()[:LONGEST_TOLD], one.scale if scales else one.offset
-                wanted = "a number other than 0" if scales else "a number"
+                remedy = f"enter a number{' other than 0' if scales else ''}"
                 self.fill(self.shown)
                 self.refused.emit(
-                    f"{one.channel.title}: “{typed}” is no {what}{why}. It stays {number_text(kept)}; enter {wanted}."
+                    f"{one.channel.title}: “{typed}” is no {what}{why}. It stays {number_text(kept)}; {remedy}."
                 )
                 return
             one = replace(one, **{"scale" if item.column() == SCALE else "offset": number})

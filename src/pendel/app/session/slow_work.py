@@ -33,7 +33,8 @@ class SlowWork(QObject):
                 self._begin(work)
 
     def known(self, ask: Callable[[], T]) -> T | None:
-        """What ``ask`` gives. None until what it takes is known: that is begun, and `arrived` is the signal to ask again.
+        """What ``ask`` gives. None until what it takes is known: that is begun, and `arrived` is the signal to ask
+        again.
 
         Raises
         ------

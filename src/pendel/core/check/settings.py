@@ -62,13 +62,10 @@ def settings(of: Subject) -> None:
                 field="tick",
             )
         )
-    if drive.settings["level"] not in levels():
-        result.findings.append(
-            fault(
-                f"The level of detail “{drive.settings['level']}” is not known. Choose one of {', '.join(levels())}.",
-                field="level",
-            )
-        )
+    level = drive.settings["level"]
+    if level not in levels():
+        sentence = f"The level of detail “{level}” is not known. Choose one of {', '.join(levels())}."
+        result.findings.append(fault(sentence, field="level"))
     if drive.settings["method"] not in METHODS:
         result.findings.append(
             fault(

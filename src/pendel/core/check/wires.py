@@ -95,8 +95,9 @@ def _minus_line(drive: Drive, kinds: dict[str, Kind], wire: Wire, begins_at_pair
     if len(kinds[line.card].ports) > 1:
         result.findings.append(
             attention(
-                f"{drive.cards[line.card].name}: the wire to {pair} joins the minus line of {drive.cards[pair.card].name}, "
-                "and leaves its plus line open. For the plus line put a part between them that opens the pair.",
+                f"{drive.cards[line.card].name}: the wire to {pair} joins the minus line of "
+                f"{drive.cards[pair.card].name}, and leaves its plus line open. "
+                "For the plus line put a part between them that opens the pair.",
                 line.card,
                 line.port,
             )

@@ -75,7 +75,8 @@ class UnknownProcessor(PendelError):
         self.name = name
 
     def __str__(self) -> str:
-        return f"There is no processor “{self.name}” to emulate. Choose one of {', '.join(p.id for p in PROCESSORS)}."
+        known = ", ".join(p.id for p in PROCESSORS)
+        return f"There is no processor “{self.name}” to emulate. Choose one of {known}."
 
 
 @dataclass(frozen=True)

@@ -119,7 +119,8 @@ def coherent(text: str) -> str:
     if factor == 1.0:
         return text
     if any(symbol in TURNING for symbol in (text, *text.replace("·", "/").split("/"))):
-        return {"s^-1": "rad/s", "": "rad", "Hz": "rad/s", "s^-2": "rad/s²"}.get(si_unit(dimension), si_unit(dimension))
+        plain = si_unit(dimension)
+        return {"s^-1": "rad/s", "": "rad", "Hz": "rad/s", "s^-2": "rad/s²"}.get(plain, plain)
     return si_unit(dimension)
 
 

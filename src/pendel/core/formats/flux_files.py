@@ -197,7 +197,8 @@ def assembled(arrays_by_name: Mapping[str, np.ndarray], mapping: Layout, source:
     for role in ROLES:
         unit = mapping.units[role]
         if unit not in unit_choices(role):
-            raise FileProblem(source, f"“{unit}” is no unit for {role}. Choose one of {', '.join(unit_choices(role))}.")
+            known = ", ".join(unit_choices(role))
+            raise FileProblem(source, f"“{unit}” is no unit for {role}. Choose one of {known}.")
         arrays[role] = arrays_by_name[mapping.names[role]] * FACTORS[unit] * (-1.0 if role in mapping.turned else 1.0)
     if all(a.ndim == 1 for a in arrays.values()):
         table = from_columns(arrays, source)

@@ -332,8 +332,8 @@ class SampledDrive:
         ``inject`` names what the input is added to, or replaces where it is opened: a block's output, what blocks
         read of a measured signal, what the plant takes of a command, or a load (a profile of the plant). ``setpoint``
         is an input port ``block.port`` it is added to. What is watched is what arrives there, before that. The input
-        stays for the period, or is one of its own at ``each_tick``. Returns Φ, Γ and, for every so many ticks as it is
-        ``looked`` at, the rows of the watched signals."""
+        stays for the period, or is one of its own at ``each_tick``. Returns Φ, Γ and, for every so many ticks as it
+        is ``looked`` at, the rows of the watched signals."""
         n, count = len(self.names), ticks or self.period
         known: dict[tuple[bool, ...], tuple[np.ndarray, np.ndarray]] = {}
         """What a tick does, by which blocks run in it: most ticks of a period are alike."""

@@ -70,7 +70,8 @@ def place_of(drive: Drive, at: str, known: Collection[str] = PLACES_OF_WAYS) -> 
     try:
         return read_figure(drive, at, "s", 0.0)
     except DriveProblem as problem:
-        raise DriveProblem(f"“{at}” is no operating point. Choose {', '.join(known)}, or a time in a run.") from problem
+        words = f"“{at}” is no operating point. Choose {', '.join(known)}, or a time in a run."
+        raise DriveProblem(words) from problem
 
 
 def mechanics_at(drive: Drive, at: str = "") -> Mechanics:

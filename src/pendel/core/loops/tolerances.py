@@ -244,7 +244,9 @@ def text_of(drive: Drive, name: str) -> str:
     card, _, value = name.partition(".")
     text = drive.cards[card].values.get(value, "") if card in drive.cards else ""
     if not text.strip():
-        raise DriveProblem(f"“{name}” is no quantity and no value that was entered. Name one as in K_p or card.value.")
+        raise DriveProblem(
+            f"“{name}” is no quantity and no value that was entered. Name one as in K_p or in card.value."
+        )
     return text
 
 

@@ -1,7 +1,8 @@
 """Gains that are best by a goal among those that keep limits: searched, where rules only propose.
 
 The goals, for a PI regulator: least T_i/K_p, which is the integral of the error after a unit step of disturbance at the
-plant's input (Åström, Hägglund: Advanced PID Control, section 4.4); shortest settling; least peak of the actuator."""
+plant's input (Åström, Hägglund: Advanced PID Control, section 4.4); shortest settling; least peak of the
+actuator."""
 
 from __future__ import annotations
 

@@ -241,7 +241,11 @@ def refined_rows(
 
     parts = in_parts(structure, len(rows), refine)
     fitting = [part for part in parts if part is not None]
-    if len(fitting) < len(parts) or sum(part.rows.nbytes for part in fitting) > 2**MOST_SHOWN_LOG2:
+    if (
+        len(fitting) < len(parts)
+        or max(sum(part.rows.nbytes for part in fitting), sum(part.half_way.nbytes for part in fitting))
+        > 2**MOST_SHOWN_LOG2
+    ):
         return Refined(rows, 0.5 * (rows[1:] + rows[:-1]))
     if len(fitting) == 1:
         return fitting[0]

@@ -296,9 +296,8 @@ class Simulator:
             raise RunProblem(f"{parameter} cannot become {value}. Give a finite number.")
         plant, blocks = self.program.structure.parameter_keys, self.program.control_values
         if parameter not in plant and parameter not in blocks:
-            raise RunProblem(
-                f"The program has no parameter “{parameter}”. Write one of {', '.join(sorted((*plant, *blocks))[:8])} …"
-            )
+            known = ", ".join(sorted((*plant, *blocks))[:8])
+            raise RunProblem(f"The program has no parameter “{parameter}”. Write one of {known} …")
         inputs = self.inputs
         if parameter in plant:
             parameters = inputs.parameters.copy()

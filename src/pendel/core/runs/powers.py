@@ -50,7 +50,8 @@ def powers(run: KeptRun, voltage: str, current: str, start: float, end: float) -
     apparent = size_u * size_i
     if not apparent > 0:
         return Powers(0.0 if apparent == 0 else math.nan, apparent, math.nan)
-    # ⟨x·y⟩ from the mean squares of x + y and x − y: of what lies between the points then counts what rms values count.
+    # ⟨x·y⟩ from the mean squares of x + y and x − y: of what lies between the points then counts what rms
+    # values count.
     more, less = (_sum(u, i, 1 / size_u, sign / size_i).rms(start, end) for sign in (1.0, -1.0))
     share = (more**2 - less**2) / 4
     return Powers(share * apparent, apparent, share)

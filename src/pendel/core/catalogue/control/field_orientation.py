@@ -144,7 +144,8 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     """Fewest amperes for a torque; at high speed the voltage decides, and beyond its reach the most torque
     there is.
 
-    At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q follows from
+    At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q
+    follows from
     the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what the
     voltage leaves. It goes no further than to where the limits of current and voltage meet, nor than to the
     most torque per volt.
@@ -181,7 +182,8 @@ def field_along_d(v: Values, card: Card) -> list[Contradiction]:
     return [
         Contradiction(
             f"L_d ({figure(v['L_d'], 'H')}) is above L_q ({figure(v['L_q'], 'H')}): the least current would "
-            "have i_d above 0, which this block never demands. It keeps within its limits, but takes more current. Check the axes, or "
+            "have i_d above 0, which this block never demands. It keeps within its limits, but takes more "
+            "current. Check the axes, or "
             "take the block by tables.",
             "L_d",
             fault=False,

@@ -114,7 +114,9 @@ def torque_maps(v: Values, card: Card) -> list[tuple[float, float]]:
 def lacking(v: Values, card: Card) -> list[Contradiction]:
     if card.flux is None:
         return [
-            Contradiction("It has no flux tables yet. Load them on its page “Tables”, or take the machine's.", "flux")
+            Contradiction(
+                "It has no flux tables yet. Load them on its page “Tables”, or take those of the machine.", "flux"
+            )
         ]
     return [Contradiction(c.sentence, "flux") for c in flux.faults(card.flux)]
 

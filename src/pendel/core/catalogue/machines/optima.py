@@ -31,8 +31,8 @@ def torque_at(fit: CoEnergy, p: float, i_d: np.ndarray, i_q: np.ndarray) -> np.n
 def strongest(
     fit: CoEnergy, p: float, current: float, *, within: FluxTable | None = None
 ) -> tuple[float, float, float]:
-    """Most torque (N·m) of a current of so many ampere, and its i_d and i_q; with ``within`` of those in the range of a
-    table. Where only some currents of that size are in it, or none, a smaller one may have most torque.
+    """Most torque (N·m) of a current of so many ampere, and its i_d and i_q; with ``within`` of those in the range
+    of a table. Where only some currents of that size are in it, or none, a smaller one may have most torque.
 
     The lead is looked for on both sides of the q axis, as a reluctance machine whose d axis has the larger
     inductance has its best towards +d."""

@@ -1,7 +1,7 @@
 """Synchronous machine by tables of its flux linkages; without a magnet, a synchronous reluctance machine.
 
-u_d = R·i_d + L_dd·di_d/dt + L_dq·di_q/dt − ω_e·ψ_q, u_q likewise, M = 3/2·p·(ψ_d·i_q − ψ_q·i_d), with fluxes
-and incremental inductances from one co-energy; see ``flux.py``. Tables and resistance are those of a star;
+u_d = R·i_d + L_dd·di_d/dt + L_dq·di_q/dt − ω_e·ψ_q, u_q likewise, M = 3/2·p·(ψ_d·i_q − ψ_q·i_d), with
+fluxes and incremental inductances from one co-energy; see ``flux.py``. Tables and resistance are those of a star;
 tables of a delta are turned into such when they are loaded. Beyond the table the fluxes go on along the
 border's slopes.
 """

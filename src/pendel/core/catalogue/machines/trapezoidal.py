@@ -1,7 +1,7 @@
 """Brushless machine with trapezoidal EMF, in phase variables.
 
-u_k − u_star = R·i_k + L·di_k/dt + k_e·ω·f(θ_e − k·120°), Σ i_k = 0, M = k_e·Σ f_k·i_k; L is a phase's own
-less the mutual inductance. f is 1 over its flat top and −1 over its flat bottom, with straight flanks
+u_k − u_star = R·i_k + L·di_k/dt + k_e·ω·f(θ_e − k·120°), Σ i_k = 0, M = k_e·Σ f_k·i_k; L is a phase's
+own less the mutual inductance. f is 1 over its flat top and −1 over its flat bottom, with straight flanks
 between; its corners may be rounded. In delta each winding lies between two lines, u_k − u_k+1 = R·i + L·di/dt
 + k_e·ω·f(θ_e + 30° − k·120°), so that the voltage between the lines has the angle it has in star; what of the
 EMFs does not cancel drives a current around the delta. Krishnan: Permanent Magnet Synchronous and Brushless

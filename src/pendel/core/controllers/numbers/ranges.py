@@ -335,7 +335,8 @@ def linear_bounds(tree: BlockTree, inputs: Mapping[str, Interval]) -> dict[str, 
 
 
 def _summed(names: list[str], forms: Mapping[str, Bounded]) -> dict[str, Interval]:
-    """|xₖ| ≤ Σ|EⁿF|·(radius of the inputs) + Σ|Eⁿ(F·middle + constant)| for x⁺ = E·x + F·u + constant."""
+    """|xₖ| ≤ Σ|EⁿF|·(radius of the inputs) + Σ|Eⁿ(F·middle + constant)| for x⁺ = E·x + F·u +
+    constant."""
     with np.errstate(over="ignore", invalid="ignore"):
         reach = _reach(names, forms)
     if reach is None or not np.all(np.isfinite(reach)):
