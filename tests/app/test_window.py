@@ -476,6 +476,7 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     window.show_page("Firmware")
     page = window.page("Firmware")
     assert until(lambda: page.table.signals)
+    settle()
     assert list(page.table.boxes) == ["travel_speed", "travel_plan", "speed_pi", "current_pi", "pulse_stage"]
     assert "void car_door_drive_tick" in page.code.text.toPlainText()
     page.build_button.click()

@@ -14,7 +14,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pendel.app.session.jobs import BENCH, DESCRIBE, LOOK_AT_BOARD, End, Job
 from pendel.app.session.session import Session
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.bench.bench import Bench
 from pendel.core.bench.capture import Capture, CaptureState
 from pendel.core.bench.described import Described
@@ -97,7 +97,7 @@ class Board(QObject):
         self.in_view: Callable[[], bool] = lambda: True
         """Tells whether somebody looks at the board."""
         self._closed, self._looks = False, 0
-        self._describe = single_shot(self, DESCRIBE_AFTER_MS, self.describe)
+        self._describe = Later(self, DESCRIBE_AFTER_MS, self.describe)
         self._look = QTimer(self)
         self._look.setInterval(LOOK_EVERY_MS)
         self._look.timeout.connect(self._look_at_board)

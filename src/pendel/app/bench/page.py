@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from PyQt6.QtGui import QKeySequence, QShortcut
@@ -14,18 +15,18 @@ from pendel.app.bench.panel_view import PanelView
 from pendel.app.bench.scope_panel import ScopePanel
 from pendel.app.bench.values_panel import ValuesPanel
 from pendel.app.session.page import Page
-from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import button, column, row, rule
 
 
 class BenchPage(Page):
-    def __init__(self, session: Session, parent: QWidget | None = None):
-        super().__init__(session, parent)
-        self.board = Board(session, self)
+    def building(self) -> Iterator[None]:
+        self.board = Board(self.session, self)
         self.board.in_view = self.isVisible
         self.link = LinkPanel(self.board)
+        yield
         self.scope = ScopePanel(self.board)
+        yield
         self.values = ValuesPanel(self.board)
         self.log = LogPanel()
         body = QHBoxLayout(self)

@@ -16,7 +16,7 @@ from pendel.app.bench.trigger_bar import TriggerBar
 from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of, setpoint_and_actual
 from pendel.app.widgets.basic import Elided, Field, button, column, label, row
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.bench.description import Channel, Description
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.recording import Recording
@@ -73,7 +73,7 @@ class ScopePanel(QWidget):
         self.table.refused.connect(self.status_message)
         self.table.setMinimumHeight(SOME_ROWS)
         inside.addWidget(self.table, 1)
-        self._late_spectrum = single_shot(self, SPECTRUM_MS, self._show_spectrum)
+        self._late_spectrum = Later(self, SPECTRUM_MS, self._show_spectrum)
         self.table.itemSelectionChanged.connect(self._late_spectrum.start)
         self._timer = QTimer(self)
         self._timer.setInterval(FRAME_MS)

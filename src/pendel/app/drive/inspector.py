@@ -34,7 +34,7 @@ from pendel.app.widgets.basic import (
     wrapped,
 )
 from pendel.app.widgets.theme import colour, trace_colour
-from pendel.app.widgets.timers import RefreshWhenShown, single_shot
+from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Block, Deck, Kind, Part, Value
 from pendel.core.catalogue.index import alternatives
@@ -74,7 +74,7 @@ class Inspector(QWidget):
         self.inner = QWidget()
         self.body = column(self.inner, (16, 12, 14, 12), 5)
         column(self, (0, 0, 0, 0)).addWidget(scrolled(self.inner))
-        self._late = single_shot(self, 0, self.refresh)
+        self._late = Later(self, 0, self.refresh)
         session.changed.connect(lambda _: self._late.start())
         session.examined_changed.connect(self._late.start)
         session.opened.connect(self.rebuild)

@@ -12,7 +12,7 @@ from pendel.app.session.loop_words import loop_state
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.theme import colour, font
-from pendel.app.widgets.timers import RefreshWhenShown, single_shot
+from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
@@ -150,7 +150,7 @@ class Spine(QWidget):
         body.addWidget(self.taps)
         body.addStretch(1)
         column(self, (0, 0, 0, 0)).addWidget(scrolled(inner))
-        self._late = single_shot(self, 0, self.refresh)
+        self._late = Later(self, 0, self.refresh)
         session.changed.connect(lambda _: self._late.start())
         session.opened.connect(self._late.start)
         session.studied.connect(self._refresh_loops)

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 
 from PyQt6.QtCore import QModelIndex, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPainter
+from PyQt6.QtGui import QKeyEvent, QPainter, QStandardItem, QStandardItemModel
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -126,6 +126,15 @@ class FormatsTable(QTableWidget):
         self._resize_columns(QHeaderView.ResizeMode.ResizeToContents)
         self.signals: list[str] = []
         """The signal of each row."""
+        self.choices = QStandardItemModel(self)
+        """What each block offers: the drive's format, which comes first, and all there are."""
+        self.choices.appendRow(QStandardItem())
+        self.choices.item(0).setData("", Qt.ItemDataRole.UserRole)
+        self.choices.item(0).setToolTip("As all blocks")
+        for number in NumberFormat:
+            choice = QStandardItem(number.label)
+            choice.setData(number.value, Qt.ItemDataRole.UserRole)
+            self.choices.appendRow(choice)
         self.boxes: dict[str, QComboBox] = {}
         """The choice of format of each block."""
         self._filling = False
@@ -150,6 +159,7 @@ class FormatsTable(QTableWidget):
             self.setRowCount(0)
             self.boxes.clear()
         self.signals = signals
+        self.choices.item(0).setText(f"({default.label})")
         self._resize_columns(QHeaderView.ResizeMode.Interactive)  # else each text measures its column
         self.setRowCount(len(rows))
         for r, (block, k, signal) in enumerate(rows):
@@ -158,7 +168,7 @@ class FormatsTable(QTableWidget):
                 self.boxes[block.block] = self._format_box(block.block)
                 self.setCellWidget(r, FORMAT, self.boxes[block.block])
             if k == 0:
-                self._show_format(self.boxes[block.block], block, default)
+                self._show_format(self.boxes[block.block], block)
         self._resize_columns(QHeaderView.ResizeMode.ResizeToContents)
         self._filling = False
         if self.signals:
@@ -212,17 +222,13 @@ class FormatsTable(QTableWidget):
 
     def _format_box(self, block: str) -> QComboBox:
         box = QComboBox()
-        box.addItem("", "")
-        box.setItemData(0, "As all blocks", Qt.ItemDataRole.ToolTipRole)
-        for number in NumberFormat:
-            box.addItem(number.label, number.value)
+        box.setModel(self.choices)
         box.activated.connect(lambda _: self.format_chosen.emit(block, box.currentData()))
         return box
 
     @staticmethod
-    def _show_format(box: QComboBox, block: BlockFacts, default: NumberFormat) -> None:
+    def _show_format(box: QComboBox, block: BlockFacts) -> None:
         box.setAccessibleName(f"Number format of {block.title}")
-        box.setItemText(0, f"({default.label})")
         box.setCurrentIndex(box.findData(block.number.value) if block.own_format else 0)
 
     @property

@@ -3,7 +3,7 @@ saved."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +36,6 @@ from pendel.app.session.jobs import (
     JobKind,
 )
 from pendel.app.session.page import Page
-from pendel.app.session.session import Session
 from pendel.app.session.stepping import value_after
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import (
@@ -50,7 +49,7 @@ from pendel.app.widgets.basic import (
     scrolled,
     wrapped,
 )
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.catalogue.own_block import C
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.numbers.representation import NumberFormat, Rep
@@ -89,8 +88,7 @@ FILE_TITLES = ("source", "header", "main", "table", "lib .h", "lib .c")
 
 
 class FirmwarePage(Page):
-    def __init__(self, session: Session, parent: QWidget | None = None):
-        super().__init__(session, parent)
+    def building(self) -> Iterator[None]:
         self.written: Written | None = None
         """The deck of the drive as C, once it is written."""
         self.checked: Checked | None = None
@@ -103,19 +101,22 @@ class FirmwarePage(Page):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
         body.addWidget(self._build_left())
+        yield
         divided = QSplitter(Qt.Orientation.Horizontal)
         divided.setHandleWidth(1)
         divided.setChildrenCollapsible(False)
-        for part, share in ((self._build_middle(), 1), (self._build_right(), 0)):
-            divided.addWidget(part)
+        for build, share in ((self._build_middle, 1), (self._build_right, 0)):
+            divided.addWidget(build())
             divided.setStretchFactor(divided.count() - 1, share)
+            yield
         divided.setSizes([2000, CODE_WIDTH])
         body.addWidget(divided, 1)
-        self._late = single_shot(self, 0, self.refresh)
-        self._late_values = single_shot(self, 0, self._fill_values)
-        session.changed.connect(lambda _: self._changed())
-        session.opened.connect(self._changed)
-        session.jobs.progressed.connect(self._show_progress)
+        self._late = Later(self, 0, self.refresh)
+        self._late_rest = Later(self, 0, self._fill_rest)
+        self._late_values = Later(self, 0, self._fill_values)
+        self.session.changed.connect(lambda _: self._changed())
+        self.session.opened.connect(self._changed)
+        self.session.jobs.progressed.connect(self._show_progress)
 
     def _build_left(self) -> QWidget:
         side = QWidget()
@@ -295,17 +296,22 @@ class FirmwarePage(Page):
             self.status_message.emit(written.problem)
 
     def _fill(self) -> None:
+        """Show what was written: the table first, what stands beside it a moment later."""
         written, drive = self.written or Written(), self.session.drive
         units = {k: i.unit for k, i in signal_infos(drive).items()} if written.deck else {}
         gaps = {c.signal: c.largest for c in self.checked.compared} if self.checked else {}
         by_hand = {f"{k}.{n}": ends for k, card in drive.cards.items() for n, ends in card.ranges.items()}
         default = self._default_format(drive)
         self.table.fill(written.facts, default, units, gaps, by_hand)
+        self._late_rest.start()
         self._late_values.start()
         self.all_formats.setCurrentIndex(self.all_formats.findData(default.value))
         chosen = self.shipped if drive.settings["controller"] == "as shipped" else self.modelled
         chosen.setChecked(True)
-        has_ranges = any(card.seen for card in drive.cards.values())
+
+    def _fill_rest(self) -> None:
+        written = self.written or Written()
+        has_ranges = any(card.seen for card in self.session.drive.cards.values())
         self.steps.fill(written, self.checked, self.saved_to, ranges_found=has_ranges)
         self._fill_target()
         self._fill_findings(written)

@@ -4,6 +4,7 @@ them."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import groupby
 
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QWheelEvent
@@ -78,18 +79,17 @@ class ValuesTable(QTableWidget):
         chosen = self.chosen
         self._filling = True
         self.clearSpans()
-        self.setRowCount(0)
         self.rows = []
-        block = ""
-        for value in values:
-            if value.block != block:
-                self._block_line(value)
-            block = value.block
-            for number in value.numbers or (None,):
-                self.setRowCount(len(self.rows) + 1)
-                self.rows.append(value)
-                first = number is None or number is value.numbers[0]
-                self._fill_row(len(self.rows) - 1, value, number, first, wrong.get(value.key, ""))
+        blocks = [list(of_block) for _, of_block in groupby(values, key=lambda value: value.block)]
+        self.setRowCount(0)
+        self.setRowCount(len(blocks) + sum(len(v.numbers) or 1 for v in values))
+        for of_block in blocks:
+            self._block_line(of_block[0])
+            for value in of_block:
+                for number in value.numbers or (None,):
+                    self.rows.append(value)
+                    first = number is None or number is value.numbers[0]
+                    self._fill_row(len(self.rows) - 1, value, number, first, wrong.get(value.key, ""))
         keys = [v.key if v else "" for v in self.rows]
         self._filling = False
         if keys:
@@ -97,7 +97,6 @@ class ValuesTable(QTableWidget):
 
     def _block_line(self, value: ValueFacts) -> None:
         r = len(self.rows)
-        self.setRowCount(r + 1)
         self.rows.append(None)
         item = QTableWidgetItem(value.code_name)
         item.setFlags(Qt.ItemFlag.ItemIsEnabled)

@@ -54,12 +54,15 @@ class LoopPlots(QWidget):
         for r, stretch in enumerate((5, 5, 7)):
             grid.setRowStretch(r, stretch)
         self.over_frequency = (self.size_plot, self.phase_plot, self.sensitivity_plot)
+        self.plots = (*self.over_frequency, self.circle_plot, self.step_plot)
         for plot in self.over_frequency:
             plot.pointed.connect(self._read_all)
 
     def show_loop(self, now: LoopAnalysis | None, proposed: LoopAnalysis | None, step_words: str) -> None:
         """``step_words`` say what the step is of."""
         self.now, self.proposed, self.step_words = now, proposed, step_words
+        for plot in self.plots:
+            plot.paint_in_turn()
         self._show_bode()
         self._show_circle()
         self._show_step()
@@ -138,13 +141,7 @@ class LoopPlots(QWidget):
                 self.step_plot.add(curve)
 
     def clear(self) -> None:
-        for plot in (
-            self.size_plot,
-            self.phase_plot,
-            self.circle_plot,
-            self.step_plot,
-            self.sensitivity_plot,
-        ):
+        for plot in self.plots:
             plot.wipe()
 
     def _judged(self) -> list[tuple[LoopAnalysis, str, float]]:

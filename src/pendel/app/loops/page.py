@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import TypeVar
 
@@ -33,10 +33,9 @@ from pendel.app.loops.way_view import WayView
 from pendel.app.loops.wishes import Wishes
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
-from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, clear, column, label, literal, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, tokens
-from pendel.app.widgets.timers import RefreshWhenShown, single_shot
+from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
@@ -64,9 +63,7 @@ View = TypeVar("View", WayView, ModesView)
 class LoopsPage(Page):
     """Choose a loop, a rule and a wish; see what follows; take the gains."""
 
-    def __init__(self, session: Session, parent: QWidget | None = None):
-        super().__init__(session, parent)
-        self.setObjectName("page")
+    def building(self) -> Iterator[None]:
         self.standings: dict[str, LoopStatus] = {}
         """The drive's loops by their keys, inside out."""
         self.current = ""
@@ -74,42 +71,36 @@ class LoopsPage(Page):
         self.proposed: LoopAnalysis | None = None
         self.wished: dict[str, float] = {}
         """Crossovers by loops, Hz."""
-        self._late = single_shot(self, 0, self.study)
-        self._propose_late = single_shot(self, 15, self.propose)
-        self._late_show = single_shot(self, 0, self._show_later)
+        self._late = Later(self, 0, self.study)
+        self._propose_late = Later(self, 15, self.propose)
+        self._late_show = Later(self, 0, self._show_later)
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
         body.addWidget(self._build_left())
+        yield
         of_loops = QWidget()
         inside = QHBoxLayout(of_loops)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(0)
-        self._beside_plots = inside
         inside.addWidget(self._build_right())
+        yield
+        self.plots = LoopPlots()
+        inside.insertWidget(0, self.plots, 1)
+        yield
         self.stack = QStackedWidget()
         self.stack.addWidget(of_loops)
         self.stack.currentChanged.connect(lambda place: self.model_box.setVisible(place == 0))
         body.addWidget(self.stack, 1)
         self._follow = RefreshWhenShown(self, self._late.start)
         self._follow()
-        session.changed.connect(lambda _: self._follow())
-        session.opened.connect(self._follow)
-        session.studied.connect(self._follow)
+        self.session.changed.connect(lambda _: self._follow())
+        self.session.opened.connect(self._follow)
+        self.session.studied.connect(self._follow)
         self._trying: tuple[str, Command] | None = None
         """A drive that is to run before gains are tried, and the step that takes them."""
-        self._try_late = single_shot(self, 0, self._go_on_trying)
-        session.runs_changed.connect(self._try_late.start)
-
-    @cached_property
-    def plots(self) -> LoopPlots:
-        """Made when the page is shown at the latest, as the page by itself takes a while."""
-        plots = LoopPlots()
-        self._beside_plots.insertWidget(0, plots, 1)
-        return plots
-
-    def build_rest(self) -> None:
-        _ = self.plots
+        self._try_late = Later(self, 0, self._go_on_trying)
+        self.session.runs_changed.connect(self._try_late.start)
 
     @cached_property
     def way(self) -> WayView:
@@ -273,7 +264,6 @@ class LoopsPage(Page):
         self.where.setCurrentIndex(offered.index(self.session.judge_at))
 
     def showEvent(self, event) -> None:
-        self.build_rest()  # before anything is drawn: words are placed by the sizes that plots have
         super().showEvent(event)
         self._follow.shown()
 

@@ -37,7 +37,7 @@ from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import button, column, label, row, rule, scrolled, wrapped
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
@@ -77,7 +77,7 @@ class WayView(QWidget):
         self._sweeping: Job | None = None
         self._text = ""
         """Of the drive that is shown."""
-        self._late = single_shot(self, 60, self.look)
+        self._late = Later(self, 60, self.look)
         self.points_came.connect(self._take_points)
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)

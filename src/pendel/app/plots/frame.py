@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QGraphicsGridLayout, QGraphicsItem, QSizePolicy, QWi
 
 from pendel.app.plots.axis import FigureAxis
 from pendel.app.widgets.theme import font, tokens
+from pendel.app.widgets.timers import Later
 
 GRID = 0.13
 """How strong the lines at the ticks are, from 0 to 1."""
@@ -93,9 +94,18 @@ class PlotView(pg.GraphicsView):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.enableMouse(False)
         self.setCentralItem(item)
+        self._paint = Later(self, 0, lambda: self.setUpdatesEnabled(True), at_last=True)
+
+    def paint_in_turn(self) -> None:
+        """Paint all anew, but nothing before it is its turn: a page of plots takes as long as a hand notices, and what
+        still changes would be painted twice."""
+        self.setUpdatesEnabled(False)
+        self._paint.start()
 
     def viewportEvent(self, event: QEvent | None) -> bool:  # noqa: N802
         if event is not None and event.type() in (QEvent.Type.Show, QEvent.Type.Hide):
+            if event.type() == QEvent.Type.Show:
+                self.paint_in_turn()
             return False
         return bool(super().viewportEvent(event))
 

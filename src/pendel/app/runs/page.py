@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut, QShowEvent
@@ -27,11 +27,10 @@ from pendel.app.runs.strips import Strips
 from pendel.app.runs.torque_panel import TorquePanel
 from pendel.app.session.page import Page
 from pendel.app.session.run_figures import averaged_keys, measured, measured_keys
-from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.theme import colour, trace_colour
-from pendel.app.widgets.timers import RefreshWhenShown, single_shot
+from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
@@ -58,8 +57,7 @@ MOST_USED = 6
 
 
 class RunsPage(Page):
-    def __init__(self, session: Session, parent: QWidget | None = None):
-        super().__init__(session, parent)
+    def building(self) -> Iterator[None]:
         self.ticked: list[str] = []
         self._known: list[str] = []
         self.used: list[str] = []
@@ -69,6 +67,7 @@ class RunsPage(Page):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
         body.addWidget(self._build_left())
+        yield
         middle = QWidget()
         inside = column(middle, (8, 8, 8, 4), 4)
         self.strips = Strips()
@@ -80,13 +79,16 @@ class RunsPage(Page):
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         inside.addWidget(self.empty)
         inside.addWidget(self.strips, 1)
+        yield
         self.spectrum, self.rotor = SpectrumPanel(), RotorDiagram()
+        yield
         self.rotor.frames_wanted.connect(self.swap_frames)
-        self.sectors, self.torque = SectorPanel(), TorquePanel(session.slow_work)
+        self.sectors, self.torque = SectorPanel(), TorquePanel(self.session.slow_work)
         for panel in (self.spectrum, self.rotor, self.sectors, self.torque):
             panel.hide()
             inside.addWidget(panel)
         body.addWidget(middle, 1)
+        yield
         body.addWidget(self._build_right())
         self.drawn: list[tuple[KeptRun, str]] = []
         """Runs on the strips, with their colours. Of those that are ticked long ones come when they are
@@ -96,16 +98,16 @@ class RunsPage(Page):
         come."""
         self._fit_when_built = False
         self._build_when_shown = RefreshWhenShown(self, self._build)
-        self._late_build = single_shot(self, 0, self._build_when_shown.shown)
+        self._late_build = Later(self, 0, self._build_when_shown.shown)
         self._instant: tuple[float, float] | None = None
         self._live = False
         """Whether the live run is what is shown."""
-        session.evaluator.ended.connect(self._evaluated)
-        self._late_measures = single_shot(self, 30, self.measure)
-        self._late_tree = single_shot(self, 0, self._fill_tree)
-        session.runs_changed.connect(self.refresh)
-        session.shown_keys = self._shown_keys
-        session.opened.connect(self._opened)
+        self.session.evaluator.ended.connect(self._evaluated)
+        self._late_measures = Later(self, 30, self.measure)
+        self._late_tree = Later(self, 0, self._fill_tree)
+        self.session.runs_changed.connect(self.refresh)
+        self.session.shown_keys = self._shown_keys
+        self.session.opened.connect(self._opened)
         self.refresh()
 
     def fit(self) -> None:

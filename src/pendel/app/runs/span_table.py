@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QGridLayout
 
 from pendel.app.session.run_figures import settled
 from pendel.app.widgets.basic import Elided, clear, label
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.measures import Measure, Place, Span, measures_at
 from pendel.core.quantities.units import figure
 from pendel.core.runs.balance import balance
@@ -30,8 +30,8 @@ class SpanTable(QGridLayout):
         self.setVerticalSpacing(6)
         self.goes_on = goes_on
         self._asked: tuple[KeptRun, Sequence[str], float, float] | None = None
-        self._late_signals = single_shot(self, 0, self._show_signals)
-        self._late_losses = single_shot(self, 0, self._show_losses)
+        self._late_signals = Later(self, 0, self._show_signals)
+        self._late_losses = Later(self, 0, self._show_losses)
 
     def clear(self) -> None:
         self._late_signals.stop()

@@ -128,6 +128,7 @@ class Strips(PlotView):
 
     def build(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
+        self.paint_in_turn()
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
         self.run_end = max((run.end for run, _ in runs), default=1.0)

@@ -16,7 +16,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from pendel.app.session.card_text import main_signals
 from pendel.app.session.jobs import KEEP_LIVE, End, Job
 from pendel.app.session.live_view import LiveView
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import FileProblem
@@ -69,14 +69,14 @@ class Live(QObject):
         self._threads.framed.connect(self._take_frame)
         self._threads.kept.connect(self._take_kept)
         self._threads.ended.connect(self._take_end)
-        self._late_change = single_shot(self, CHANGE_AFTER_MS, self._send_change)
+        self._late_change = Later(self, CHANGE_AFTER_MS, self._send_change)
         self._cards = QTimer(self)
         self._cards.setInterval(CARDS_EVERY_MS)
         self._cards.timeout.connect(session.live_moved)
         self._begun = 0.0
         """When the latest frame came, s of the monotonic clock."""
-        self._drawn = single_shot(self, 0, self._rest)
-        self._next = single_shot(self, 0, self._wish_next)
+        self._drawn = Later(self, 0, self._rest)
+        self._next = Later(self, 0, self._wish_next)
         session.changed.connect(lambda _: self._late_change.start() if self.run else None)
         session.opened.connect(self.stop)
         session.at_close.append(self._close)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
@@ -9,7 +11,7 @@ from pendel.app.session.session import Session
 
 
 class Page(QWidget):
-    """One page of the window. It is built when it is first shown."""
+    """One page of the window. It is built, part by part, before it is first shown."""
 
     status_message = pyqtSignal(str)
     """A passing remark for the foot line."""
@@ -25,8 +27,9 @@ class Page(QWidget):
         self.session = session
         self.setObjectName("page")
 
-    def build_rest(self) -> None:
-        """Build what the page leaves for later, at the latest when it is first needed."""
+    def building(self) -> Iterator[None]:
+        """Build the page; between its parts, each a few hundredths of a second, the window can do all else."""
+        return iter(())
 
     def fit(self) -> None:
         """Show all there is."""

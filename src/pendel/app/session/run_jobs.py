@@ -14,6 +14,7 @@ from pendel.app.session.jobs import RUN, End, Job
 from pendel.app.session.run_figures import averaged_keys, measured_keys
 from pendel.app.session.session import Session
 from pendel.app.session.signal_evaluator import is_long
+from pendel.app.session.sparks import draw_ahead
 from pendel.core.catalogue.own_block import C
 from pendel.core.drive.file import to_text
 from pendel.core.runs import kept
@@ -40,6 +41,7 @@ def ready_to_show(
     if is_long(run):  # of a short one, figures are a moment's work once the traces are drawn
         run.fetch(measured_keys(run))
         run.fetch_between(averaged_keys(run, [[k] for k in keys]))
+        draw_ahead(run, keys)
     return run
 
 

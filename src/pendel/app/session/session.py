@@ -18,7 +18,7 @@ from pendel.app.session.lowering import Lowering
 from pendel.app.session.run_shelf import RunShelf, writable
 from pendel.app.session.signal_evaluator import SignalEvaluator
 from pendel.app.session.slow_work import SlowWork
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
 from pendel.core.check import Examined, examine
@@ -124,15 +124,15 @@ class Session(QObject):
         self.shown_keys: Callable[[], list[str]] = list
         """Tells which signals of the next run will be shown at once."""
         self.evaluator = SignalEvaluator(self.jobs, self)
-        self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
-        self._autosave_at_last = single_shot(self, AUTOSAVE_AT_LAST_MS, self.autosave)
+        self._autosave = Later(self, AUTOSAVE_AFTER_MS, self.autosave)
+        self._autosave_at_last = Later(self, AUTOSAVE_AT_LAST_MS, self.autosave)
         self._lock: FileLock | Owner | None = None
         """On the drive's file; an owner where another window has it open."""
         self._slot: Slot | None = None
         """Where this window keeps what is not saved."""
         self._known_bytes: str | None = None
         """Digest of the drive's file as it was read or written here last."""
-        self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
+        self._deep = Later(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
         self.undo.cleanChanged.connect(self._clean_changed)
         self._adopt(Drive())
 

@@ -8,8 +8,8 @@ from collections.abc import Iterable
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pendel.app.session.jobs import EVALUATE, Job, Jobs
-from pendel.app.session.sparks import largest, spark
-from pendel.app.widgets.timers import single_shot
+from pendel.app.session.sparks import draw_ahead
+from pendel.app.widgets.timers import Later
 from pendel.core.runs.kept import KeptRun
 
 LONG = 60_000
@@ -41,7 +41,7 @@ class SignalEvaluator(QObject):
         super().__init__(parent)
         self._jobs = jobs
         self._wanted: dict[int, tuple[KeptRun, set[str], set[str]]] = {}
-        self._soon: QTimer = single_shot(self, 0, self._begin)
+        self._soon: QTimer = Later(self, 0, self._begin)
         """Begins once all views have said what they want."""
 
     @property
@@ -77,6 +77,4 @@ def evaluate(wanted: list[tuple[KeptRun, set[str], set[str]]]) -> None:
     for run, keys, averaged in wanted:
         run.fetch(sorted(keys))
         run.fetch_between(sorted(averaged))
-        for key in sorted(keys):
-            spark(run, key)  # which cards and lists show next
-            largest(run, key)
+        draw_ahead(run, sorted(keys))

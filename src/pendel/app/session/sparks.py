@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -24,6 +25,15 @@ def spark(run: KeptRun | LiveView, key: str) -> np.ndarray:
     if key not in known:
         known[key] = drawn_small(run, key)
     return known[key]
+
+
+def draw_ahead(run: KeptRun, keys: Iterable[str]) -> None:
+    """Draw traces small, and find their sizes, before the window asks for them: those of a long run take their
+    time."""
+    for key in keys:
+        if key in run.keys:
+            spark(run, key)
+            largest(run, key)
 
 
 def largest(run: KeptRun | LiveView, key: str) -> float:

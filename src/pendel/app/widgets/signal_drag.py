@@ -6,7 +6,7 @@ from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDragLeaveEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
 
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 
 SIGNAL_MIME = "application/x-pendel-signals"
 STAYS = 400
@@ -46,7 +46,7 @@ class SpringTab(QPushButton):
     def __init__(self, text: str, parent: QWidget | None = None):
         super().__init__(text, parent)
         self.setAcceptDrops(True)
-        self._stays = single_shot(self, STAYS, self.click)
+        self._stays = Later(self, STAYS, self.click)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         if accept_signals(event):

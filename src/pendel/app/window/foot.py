@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, scrolled, wrapped
 from pendel.app.widgets.theme import colour
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.drive.findings import Finding
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
@@ -68,7 +68,7 @@ class Foot(QWidget):
         self.list.setSpacing(8)
         column(self.panel, (0, 0, 0, 0)).addWidget(scrolled(self.inner))
         self.panel.hide()
-        self._quiet = single_shot(self, 9000, lambda: self._say(""))
+        self._quiet = Later(self, 9000, lambda: self._say(""))
         session.examined_changed.connect(self.refresh)
         session.runs_changed.connect(self.refresh)
         session.changed.connect(lambda _: self.forget())

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import chain
 from threading import Thread
+from typing import cast
 
 from PyQt6.QtCore import QSettings, Qt, QTimer
 from PyQt6.QtGui import (
@@ -104,6 +106,10 @@ class MainWindow(QMainWindow):
             # Others are built when first shown, so that the window is there sooner.
             self.pages[spec.title] = self.drive_page if spec.title == "Drive" else being_loaded(spec.title)
             self.stack.addWidget(self.pages[spec.title])
+        self._sites = {
+            title: self._building(title) for title, page in self.pages.items() if page is not self.drive_page
+        }
+        """Pages that are to be built, or are half built, or were."""
         self.page_now = "Drive"
 
     def page(self, title: str) -> Page:
@@ -111,33 +117,35 @@ class MainWindow(QMainWindow):
         known = self.pages[title]
         if isinstance(known, Page):
             return known
+        for _ in self._sites[title]:
+            pass
+        return cast(Page, self.pages[title])
+
+    def _building(self, title: str) -> Iterator[None]:
+        """Build a page and put it into the window."""
         place = list(self.pages).index(title)
-        page = PAGES[place].build(self.session)
+        page = PAGES[place].make(self.session)
+        yield from page.building()
+        yield
+        known = self.pages[title]
         self.stack.insertWidget(place, page)
         self.stack.removeWidget(known)
         known.deleteLater()
         self.pages[title] = page
         self._listen_to(page)
-        return page
 
     def build_ahead(self, loading: Thread) -> None:
-        """Build the pages that were not shown yet, one after another with time for all else between them, once they
-        are loaded."""
+        """Build the pages that were not shown yet, part by part with time for all else between them, once they are
+        loaded."""
         ahead = QTimer(self)
-        steps = self._built_one_by_one()
+        parts = chain.from_iterable(self._sites.values())
 
         def build_next() -> None:
-            if self.session.closing or (not loading.is_alive() and next(steps, None) is None):
+            if self.session.closing or (not loading.is_alive() and next(parts, ahead) is ahead):
                 ahead.stop()
 
         ahead.timeout.connect(build_next)
         ahead.start(BUILD_AHEAD_MS)
-
-    def _built_one_by_one(self) -> Iterator[Page]:
-        for title in list(self.pages):
-            yield (page := self.page(title))
-            page.build_rest()
-            yield page
 
     def _listen_to(self, page: Page) -> None:
         page.status_message.connect(self.say)

@@ -73,7 +73,8 @@ class PageSpec:
         import_module(self.module)
         LOADED.add(self.module)
 
-    def build(self, session: Session) -> Page:
+    def make(self, session: Session) -> Page:
+        """The page, which is still to be built."""
         self.load()
         page: Page = getattr(import_module(self.module), self.name)(session)
         return page

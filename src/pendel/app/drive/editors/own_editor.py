@@ -11,7 +11,7 @@ from pendel.app.session.own_sections import SECTIONS
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import code_font, colour
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 from pendel.core.catalogue import own_block
 from pendel.core.catalogue.own import PART, OwnModel, read_own
 from pendel.core.drive import commands
@@ -185,7 +185,7 @@ class OwnEditor(QWidget):
             )
             body.addLayout(row(fill, 1))
         body.addWidget(wrapped(HINTS[self.kind], "muted"))
-        self._late = single_shot(self, 500, self.commit)
+        self._late = Later(self, 500, self.commit)
         self.refresh()
 
     def written(self) -> OwnEquations:

@@ -9,7 +9,7 @@ from itertools import islice
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from pendel.app.drive.sheet.geometry import Box, Link, Point, routed
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import Later
 
 AT_A_TIME = 0.02
 """Seconds for which paths are looked for before all else has its turn."""
@@ -26,7 +26,7 @@ class Router(QObject):
         self._asked: tuple[dict[str, Box], list[Link]] = ({}, [])
         self._left: Iterator[tuple[str, list[Point]]] = iter(())
         self._found: dict[str, list[Point]] = {}
-        self._later = single_shot(self, 0, self._go_on)
+        self._later = Later(self, 0, self._go_on)
 
     def find(self, boxes: dict[str, Box], links: list[Link], *, at_once: bool = False) -> None:
         """Find the paths of links between boxes; most edits move no card, so there is nothing to find."""

@@ -37,7 +37,7 @@ from pendel.app.session import card_text as shown
 from pendel.app.session.session import Session
 from pendel.app.session.sparks import NOTHING, spark
 from pendel.app.widgets.theme import colour
-from pendel.app.widgets.timers import RefreshWhenShown, single_shot
+from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Deck, Kind, Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists
@@ -88,7 +88,7 @@ class SheetView(QGraphicsView):
         self.terminals = Terminals(self)
         self.edge = BoundaryItem()
         self.sheet.addItem(self.edge)
-        self.zoomed_by_hand = False
+        self.zoomed_by_hand = self._fit_then = False
         self._press: QPointF | None = None
         self._moving: dict[str, tuple[int, int]] = {}
         self._dragging = False
@@ -96,7 +96,7 @@ class SheetView(QGraphicsView):
         self._ghost = self.wiring.ghost
         self.sheet.addItem(self._ghost)
         self._band: QPointF | None = None
-        self._late = single_shot(self, 0, self.sync)
+        self._late = Later(self, 0, self.sync)
         session.changed.connect(lambda _: self._late.start())
         session.opened.connect(self._opened)
         self._for_runs = RefreshWhenShown(self, self._late.start)
@@ -111,8 +111,8 @@ class SheetView(QGraphicsView):
 
     def _opened(self) -> None:
         self.zoomed_by_hand = False
-        self.sync()
-        self.fit()
+        self._fit_then = True
+        self._late.start()
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -157,6 +157,9 @@ class SheetView(QGraphicsView):
             item.tap = next((name for name, end in drive.taps.items() if end == drive.wires[key].a), "")
         self.reroute()
         self._show_selection()
+        if self._fit_then:
+            self._fit_then = False
+            self.fit()
 
     def wire_item(self, key: str, link: str) -> WireItem:
         """The drawn wire of that key, made when it is not there yet."""
@@ -278,6 +281,7 @@ class SheetView(QGraphicsView):
     def _sheet_changed(self) -> None:
         self.wiring.give_up()
         self._opened()
+        self.sync()  # at once, as what was double-clicked is what is shown
 
     def fit(self) -> None:
         """Show the whole drawing, on a large screen up to one and a half times its size."""
