@@ -6,6 +6,7 @@ import signal
 import stat
 import subprocess
 import sys
+import threading
 import time
 from dataclasses import replace
 
@@ -16,8 +17,10 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 import pendel
+from pendel.app.session import autosaves
 from pendel.app.session import session as sessions
 from pendel.app.session.autosaves import autosave_path, slots
+from pendel.app.session.jobs import AUTOSAVE
 from pendel.core.drive import commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
@@ -106,6 +109,33 @@ def test_autosave_does_not_wait_for_a_pause_and_survives_what_cannot_be_examined
     change(window, "39 kg")
     assert not window.session.examined.faults
     window.session.undo.setClean()
+
+
+def test_a_slow_disk_holds_up_no_edit_and_leaves_no_autosave_of_what_was_saved(window, monkeypatch):
+    """The disk says only after a while that an autosave is written; meanwhile the drive is edited, and saved."""
+    session, saved, written, disk = window.session, autosave_path(window.session.path), [], threading.Event()
+
+    def slowly(path, text):
+        written.append(text)
+        assert disk.wait(20)
+        write_atomically(path, text)
+
+    monkeypatch.setattr(autosaves, "write_atomically", slowly)
+    session._autosave.setInterval(0)
+    change(window, "41 kg")
+    assert until(lambda: written, 5) and "41 kg" in written[0]
+    change(window, "42 kg")
+    settle()
+    assert session.drive.quantities["m_leaf"].text == "42 kg" and session.jobs.busy(AUTOSAVE) and not saved.exists()
+    assert window.files.save_drive() and not session.dirty
+    disk.set()
+    assert until(lambda: not session.jobs.busy(AUTOSAVE), 10) and not saved.exists()
+    change(window, "43 kg")  # the next is written all the same
+    assert until(lambda: saved.exists() and not session.jobs.busy(AUTOSAVE), 10)
+    assert file.load(saved).quantities["m_leaf"].text == "43 kg"
+    session.undo.undo()
+    window.files.new_drive()  # nothing is unsaved, so nothing is left to be offered
+    assert not saved.exists()
 
 
 def test_an_autosave_is_offered_when_it_differs_and_put_aside_when_it_cannot_be_read(

@@ -11,7 +11,9 @@ from pathlib import Path
 
 from platformdirs import user_state_dir
 
+from pendel.app.session.jobs import Job
 from pendel.core.drive.lock import FileLock, lock_of, take
+from pendel.core.formats.writing import write_atomically
 
 MOST_WINDOWS = 20
 """On one drive, that have an autosave each."""
@@ -50,6 +52,14 @@ def slots(path: Path | None, *, used: bool) -> Iterator[Slot]:
 def free_slot(path: Path | None) -> Slot | None:
     """A place for the autosave of a window. Raises `OSError`."""
     return next(slots(path, used=False), None)
+
+
+def write_unless_stopped(job: Job, path: Path, text: str) -> None:
+    """Write an autosave; none is left of what nobody wants any more. Raises `FileProblem`."""
+    if not job.stopping:
+        write_atomically(path, text)
+    if job.stopping:
+        path.unlink(missing_ok=True)
 
 
 def digest_of(path: Path) -> str | None:

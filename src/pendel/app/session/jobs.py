@@ -71,33 +71,10 @@ SWEEP = JobKind("sweep a run", "process beside", "The run cannot be swept", newe
 LOOK_AT_UNIT = JobKind("look at a unit", "unit", "The drive cannot be exported", newest_wins=True)
 EXPORT_UNIT = JobKind("export a unit", "unit", "The drive cannot be exported")
 KEEP_LIVE = JobKind("keep a live run", "signals", "The live run cannot be kept")
+AUTOSAVE = JobKind("autosave", "autosave", "The autosave cannot be written")
 SAVE_TRACES = JobKind("save traces", "traces", "The traces cannot be saved")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
-KINDS = (
-    RUN,
-    JUDGE,
-    PROPOSE,
-    CHECK_SHIPPED,
-    WRITE_C,
-    FIND_RANGES,
-    PROPOSE_FORMATS,
-    ON_PROCESSOR,
-    WORK_OUT,
-    READ_RUNS,
-    DESCRIBE,
-    BENCH,
-    LOOK_AT_BOARD,
-    TOLERATE,
-    TUNE,
-    TRANSFER,
-    LAY_UNDER,
-    SWEEP,
-    LOOK_AT_UNIT,
-    EXPORT_UNIT,
-    KEEP_LIVE,
-    SAVE_TRACES,
-    EVALUATE,
-)
+KINDS = tuple(kind for kind in list(globals().values()) if isinstance(kind, JobKind))
 
 
 class Job:

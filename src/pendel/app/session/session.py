@@ -10,8 +10,8 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
-from pendel.app.session.autosaves import Slot, digest_of, free_slot
-from pendel.app.session.jobs import JUDGE, End, Job, Jobs
+from pendel.app.session.autosaves import Slot, digest_of, free_slot, write_unless_stopped
+from pendel.app.session.jobs import AUTOSAVE, JUDGE, End, Job, Jobs
 from pendel.app.session.judging import Study, judged_beside
 from pendel.app.session.live_view import LiveView
 from pendel.app.session.lowering import Lowering
@@ -30,8 +30,7 @@ from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.drive.limits import check_changes
 from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.drive.nesting import sheet_of, wires_on
-from pendel.core.errors import DriveProblem, FileProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.errors import DriveProblem
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.kept import KeptRun, Remark
@@ -348,14 +347,17 @@ class Session(QObject):
         self._autosave_at_last.stop()
         if not self.dirty:
             return
-        with contextlib.suppress(FileProblem, OSError):  # the next edit tries again; the open drive is not in danger
+        with contextlib.suppress(OSError):  # the next edit tries again; the open drive is not in danger
             self._slot = self._slot or free_slot(self.path)
-            if self._slot is not None:
-                write_atomically(self._slot.path, file.to_text(self.drive))
+        if self._slot is not None:
+            path, text = self._slot.path, file.to_text(self.drive)
+            # Beside the window, since a disk may take a second to say that it is written.
+            self.jobs.start(AUTOSAVE, lambda job: write_unless_stopped(job, path, text), lambda job: None)
 
     def discard_autosave(self) -> None:
         self._autosave.stop()
         self._autosave_at_last.stop()
+        self.jobs.stop(AUTOSAVE)  # before the file goes: one that is being written goes when it is there
         if self._slot is not None:
             with contextlib.suppress(OSError):
                 self._slot.path.unlink(missing_ok=True)
