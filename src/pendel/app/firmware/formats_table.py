@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.widgets.theme import colour
+from pendel.app.widgets.timers import Later
 from pendel.core.controllers.numbers.ranges import Source
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.firmware.facts import BlockFacts, SignalFacts
@@ -89,6 +90,7 @@ def ends_of(text: str) -> tuple[str, str] | None:
     return (f"-({text})" if any(c in text for c in "+-*/(") else f"-{text}", text)
 
 
+BOXES_AT_A_TIME = 6
 FIXED_WIDTHS = {USED: 48, FORMAT: 92}
 
 
@@ -137,6 +139,9 @@ class FormatsTable(QTableWidget):
             self.choices.appendRow(choice)
         self.boxes: dict[str, QComboBox] = {}
         """The choice of format of each block."""
+        self._begins: list[tuple[int, BlockFacts]] = []
+        """The first row of each block."""
+        self._late_boxes = Later(self, 0, self._place_boxes)
         self._filling = False
         self.itemChanged.connect(self._changed)
         self.itemSelectionChanged.connect(self._choose)
@@ -164,12 +169,9 @@ class FormatsTable(QTableWidget):
         self.setRowCount(len(rows))
         for r, (block, k, signal) in enumerate(rows):
             self._fill_row(r, block, k == 0, signal, units.get(signal.signal, ""), gaps, by_hand)
-            if k == 0 and block.block not in self.boxes:
-                self.boxes[block.block] = self._format_box(block.block)
-                self.setCellWidget(r, FORMAT, self.boxes[block.block])
-            if k == 0:
-                self._show_format(self.boxes[block.block], block)
         self._resize_columns(QHeaderView.ResizeMode.ResizeToContents)
+        self._begins = [(r, block) for r, (block, k, _) in enumerate(rows) if k == 0]
+        self._place_boxes()
         self._filling = False
         if self.signals:
             # The last block gives what leaves the deck; its difference holds all the others'.
@@ -225,6 +227,20 @@ class FormatsTable(QTableWidget):
         box.setModel(self.choices)
         box.activated.connect(lambda _: self.format_chosen.emit(block, box.currentData()))
         return box
+
+    def _place_boxes(self) -> None:
+        """A few at a time, as each takes a thousandth of a second or two."""
+        self._late_boxes.stop()
+        placed = 0
+        for r, block in self._begins:
+            if block.block not in self.boxes:
+                if placed == BOXES_AT_A_TIME:
+                    self._late_boxes.start()
+                    return
+                placed += 1
+                self.boxes[block.block] = self._format_box(block.block)
+                self.setCellWidget(r, FORMAT, self.boxes[block.block])
+            self._show_format(self.boxes[block.block], block)
 
     @staticmethod
     def _show_format(box: QComboBox, block: BlockFacts) -> None:

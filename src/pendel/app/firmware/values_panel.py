@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QShowEvent
 
 from pendel.app.firmware.conversion import written_in
 from pendel.app.firmware.values_table import DIGITS, HIGHEST, LOWEST, STEP, WORD, ValuesTable
 from pendel.app.session.session import Session
 from pendel.app.session.stepping import step_value, value_after
+from pendel.app.widgets.timers import RefreshWhenShown
 from pendel.core.controllers.numbers.word_text import read_word
 from pendel.core.drive import commands
 from pendel.core.errors import PendelError
@@ -30,9 +32,22 @@ class ValuesPanel(ValuesTable):
         self.live_wished.connect(self._set_live)
         self.stepped.connect(self._step)
         self.base_wished.connect(self._set_base)
+        self._written = Written()
+        self._known: tuple[ValueFacts, ...] = ()
+        """Those of the last drive that had C."""
+        self._show = RefreshWhenShown(self, self._show_values)
 
     def show_written(self, written: Written) -> None:
         """The values; where a fault of the drive leaves no C, those of before with what was typed since."""
+        self._written, self._known = written, written.values or self._known
+        self._show()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._show.shown()
+
+    def _show_values(self) -> None:
+        written = self._written
         at = self.session.examined.finding_at
         values = written.values
         if not values and written.problem:
@@ -46,7 +61,7 @@ class ValuesPanel(ValuesTable):
                     digits=cards[v.block].digits.get(v.name, ""),
                     numbers=(),
                 )
-                for v in self.values
+                for v in self._known
                 if v.block in cards
             )
         wrong = {}
