@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -89,6 +91,36 @@ def test_a_twin_follows_every_edit_but_its_face():
     assert d.document.cards[twin["bank"]].values["C"] == "47" and d.document.cards[twin["coil"]].values["L"] == "0.5 mH"
     d.do(commands.remove_cards(d.document, [second]))
     assert not any(k in d.document.cards for k in (second, *twin.values()))
+
+
+def test_a_port_that_goes_with_a_twin_goes_from_the_faces_around_it_too():
+    d = two_filters()
+    first = d.group(["coil", "bank"], "Filter")
+    second = copied(d, first)
+    outer = d.group([first], "Front end")
+    ports = [port.name for port in d.document.cards[outer].face.ports]
+    assert ports and all(resolved(d.document, End(outer, port)).card in ("coil", "bank") for port in ports)
+    d.do(commands.remove_cards(d.document, [members(d.document, second)["coil"]]))  # which takes away the first one's
+    left = [port.name for port in d.document.cards[outer].face.ports]
+    assert "coil" not in d.document.cards and left != ports
+    assert all(resolved(d.document, End(outer, port)).card == "bank" for port in left)
+
+
+def test_an_assembly_becomes_like_one_of_its_own_design_alone():
+    d = two_filters()
+    first = d.group(["coil", "bank"], "Filter")
+    second, other = copied(d, first), d.group(["ends"], "Ends")
+    before = file.to_text(d.document)
+    for model, words in ((other, "no assembly of its design"), ("gone", "There is no card gone")):
+        with pytest.raises(DriveProblem, match=words):
+            assemblies.let_follow(d.document, second, True, model)
+    holder = d.group([first], "Holder")
+    d.document.cards[holder] = replace(
+        d.document.cards[holder], face=replace(d.document.cards[holder].face, design="Filter")
+    )
+    with pytest.raises(DriveProblem, match="lies in the other"):
+        assemblies.let_follow(d.document, first, True, holder)
+    assert before != file.to_text(d.document) and "coil" in d.document.cards
 
 
 def test_assemblies_within_assemblies():

@@ -87,4 +87,4 @@ class AssemblyBar(QWidget):
         self.line.addWidget(button("Only here", lambda: self._follow(inside, False, inside), "small"))
 
     def _follow(self, key: str, follows: bool, after: str) -> None:
-        self.session.do(assemblies.let_follow(self.session.drive, key, follows, after))
+        self.session.attempt(lambda: assemblies.let_follow(self.session.drive, key, follows, after))

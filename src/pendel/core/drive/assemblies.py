@@ -208,8 +208,20 @@ def show_port(drive: Drive, assembly: str, end: End, shown: bool) -> Command:
 
 def let_follow(drive: Drive, assembly: str, follows: bool, after: str) -> Command:
     """Let an assembly follow its design from now on, becoming like ``after`` at once, or let it stand
-    alone."""
+    alone.
+
+    Raises
+    ------
+    DriveProblem
+        when ``after`` is no other assembly of that design, or one of the two lies in the other.
+    """
     record = card_of(drive, assembly)
+    if follows and after != assembly:
+        model = card_of(drive, after).name
+        if after not in others_of(drive, assembly):
+            raise DriveProblem(f"{record.name} cannot become like {model}, which is no assembly of its design.")
+        if after in ancestors(drive, assembly) or assembly in ancestors(drive, after):
+            raise DriveProblem(f"{record.name} cannot become like {model}: one of them lies in the other.")
     face = replace(face_of(drive, assembly), follows=follows)
     title = f"Let {record.name} {'follow' if follows else 'stand alone'}"
     command = set_face(drive, assembly, face, title)
@@ -263,7 +275,10 @@ def completed(drive: Drive, command: Command) -> Command:
         more += applied(scratch, true_face(scratch, assembly))
     while touched:
         source = touched.pop(0)
-        if source not in scratch.cards or not follows(scratch, source):
+        if source not in scratch.cards:
+            continue
+        more += applied(scratch, true_face(scratch, source))  # what is inside may have been made alike since
+        if not follows(scratch, source):
             continue
         for other in others_of(scratch, source):
             nested = source in ancestors(scratch, other) or other in ancestors(scratch, source)
@@ -304,12 +319,20 @@ def true_face(drive: Drive, assembly: str) -> list[Change]:
     face = face_of(drive, assembly)
     inner = members(drive, assembly)
     ids = set(inner.values())
-    values, ports = ([i for i in items if i.path in inner] for items in (face.values, face.ports))
+    values, ports = ([i for i in items if leads(drive, inner, i)] for items in (face.values, face.ports))
     leaving = [
         e for w in drive.wires.values() for e in (w.a, w.b) if e.card in ids and (w.a.card in ids) != (w.b.card in ids)
     ]
     after = replace(face, values=tuple(values), ports=with_ports(drive, assembly, tuple(ports), leaving))
     return [changed(drive, "cards", assembly, replace(record, face=after))] if after != face else []
+
+
+def leads(drive: Drive, inner: Mapping[str, str], item: FaceItem) -> bool:
+    """Whether something on a face is of a card inside, and on that card's own face if it has one."""
+    if item.path not in inner:
+        return False
+    face = drive.cards[inner[item.path]].face
+    return face is None or any(i.name == item.item for i in (*face.values, *face.ports))
 
 
 def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
