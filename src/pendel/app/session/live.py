@@ -75,7 +75,7 @@ class Live(QObject):
         self._cards.timeout.connect(session.live_moved)
         self._begun = 0.0
         """When the latest frame came, s of the monotonic clock."""
-        self._drawn = Later(self, 0, self._rest)
+        self._drawn = Later(self, 0, self._rest, at_last=True)
         self._next = Later(self, 0, self._wish_next)
         session.changed.connect(lambda _: self._late_change.start() if self.run else None)
         session.opened.connect(self.stop)
