@@ -8,8 +8,9 @@ import pytest
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox, QWidget
+from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox, QScrollArea, QWidget
 
+from pendel.app.runs.page import LEAST_STRIPS
 from pendel.app.session import run_jobs as jobs
 from pendel.app.session import signal_evaluator
 from pendel.app.session.page import Page
@@ -304,6 +305,33 @@ def test_an_induction_machine_stands_within_its_curve(window):
     kind = session.kinds()["old_machine"]
     maximum = max(kind.curve(curve.values["old_machine"], session.drive.cards["old_machine"]).y)
     assert max(abs(found.trace("old_machine.torque").y)) < maximum
+    caption = page.torque.plot.caption.toPlainText()
+    assert "dashed: on its rated supply" in " ".join(caption.split()) and page.torque.plot.unit == "N·m"
+
+
+def test_all_panels_at_once_leave_the_window_its_size_and_the_strips_their_room(window):
+    window.resize(1280, 800)
+    opened(window, "haul_drive")
+    run(window)
+    page = runs_page(window)
+    begun = page.strips.height()
+    area = next(a for a in page.findChildren(QScrollArea) if a.isAncestorOf(page.strips))
+    for name, panel in (
+        ("Spectrum", page.spectrum),
+        ("Rotor diagram", page.rotor),
+        ("Torque over speed", page.torque),
+    ):
+        press(page, name)
+        settle()
+        below = panel.mapTo(area, panel.rect().bottomLeft()).y()
+        assert 0 < below <= area.height(), f"{name} is in sight once it is opened"
+    assert (window.width(), window.height()) == (1280, 800)
+    assert LEAST_STRIPS <= page.strips.height() < begun
+    for name in ("Spectrum", "Rotor diagram", "Torque over speed"):
+        press(page, name)
+    settle()
+    assert page.strips.height() == begun
+    window.session.undo.setClean()
 
 
 def ticked(page, *names):

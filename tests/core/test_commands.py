@@ -109,7 +109,7 @@ def check_whole(d):
 
 
 @pytest.mark.parametrize("path", PATHS, ids=lambda path: path.stem)
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=10, deadline=None)
 @given(data=st.data())
 def test_any_edits_leave_a_whole_drive_and_are_taken_back_exactly(path, data):
     d = file.load(path)

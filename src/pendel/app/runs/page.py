@@ -52,6 +52,8 @@ MOST_MEASURED = 3
 
 INSTANT = 2.0
 """Ticks shown on each side of an instant that a finding points to."""
+LEAST_STRIPS = 340
+"""px: with more panels below than fit, strips and panels are scrolled."""
 MOST_USED = 6
 """Signals that were used last, on top of the others."""
 
@@ -78,6 +80,7 @@ class RunsPage(Page):
         self.empty = label(NO_RUNS, "muted")
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         inside.addWidget(self.empty)
+        self.strips.setMinimumHeight(LEAST_STRIPS)
         inside.addWidget(self.strips, 1)
         yield
         self.spectrum, self.rotor = SpectrumPanel(), RotorDiagram()
@@ -87,15 +90,16 @@ class RunsPage(Page):
         for panel in (self.spectrum, self.rotor, self.sectors, self.torque):
             panel.hide()
             inside.addWidget(panel)
-        body.addWidget(middle, 1)
+        area = scrolled(middle)
+        body.addWidget(area, 1)
+        self._panel: QWidget = self.spectrum
+        self._reveal = Later(self, 0, lambda: area.ensureWidgetVisible(self._panel), at_last=True)
         yield
         body.addWidget(self._build_right())
         self.drawn: list[tuple[KeptRun, str]] = []
-        """Runs on the strips, with their colours. Of those that are ticked long ones come when they are
-        evaluated."""
+        """Runs on the strips, with their colours. Long ones of those that are ticked come once evaluated."""
         self._waits, self._fit_then = False, False
-        """Whether ticked runs are still being evaluated, and whether the strips are to be fitted when they
-        come."""
+        """Whether ticked runs are still evaluated, and whether the strips are to be fitted when they come."""
         self._fit_when_built = False
         self._build_when_shown = RefreshWhenShown(self, self._build)
         self._late_build = Later(self, 0, self._build_when_shown.shown)
@@ -378,6 +382,9 @@ class RunsPage(Page):
         panel.setVisible(shown)
         toggle.setChecked(shown)
         fill()
+        if shown:
+            self._panel = panel
+            self._reveal.start()  # once it is laid out
 
     def usual_strips(self) -> None:
         self.strips.specs = default_strips(self.session)

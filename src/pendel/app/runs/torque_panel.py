@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QComboBox, QWidget
 from pendel.app.plots.plot import Plot
 from pendel.app.session.slow_work import SlowWork
 from pendel.app.widgets.basic import column, label, row
-from pendel.app.widgets.theme import font, tokens
+from pendel.app.widgets.theme import tokens
 from pendel.core.check import examine
 from pendel.core.drive import file
 from pendel.core.errors import PendelError, RunProblem
@@ -81,6 +81,7 @@ class TorquePanel(QWidget):
 
     def draw(self) -> None:
         self.plot.wipe()
+        self.plot.set_caption("torque", "N·m")
         self.points = []
         machine = self.machine.currentData()
         known = [(run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)]
@@ -112,11 +113,8 @@ class TorquePanel(QWidget):
         for sign_x in signs_of(speed) if mirrored else (1,):
             for sign_y in signs_of(torque) if mirrored else (1,):
                 self.plot.curve(sign_x * x, sign_y * y, tokens().brass, 1.4, Qt.PenStyle.DashLine)
-        words = curve.label.lower() if mirrored else "on its rated supply"
-        tag = pg.TextItem(words, color=tokens().brass_text, anchor=(0, 0))
-        tag.setFont(font(11))
-        tag.setPos(float(x[len(x) // 6]), float(y[len(x) // 6]))
-        self.plot.add(tag, fitted=False)
+        # Beside the caption, where no path runs through it.
+        self.plot.set_caption("torque", f"N·m; dashed: {curve.label.lower() if mirrored else 'on its rated supply'}")
 
 
 def signs_of(values: np.ndarray) -> list[int]:
