@@ -301,6 +301,23 @@ def test_verbs_read_and_write_standard_streams_and_answer_in_json(example_path, 
     assert faulty.returncode == 1 and json.loads(faulty.stdout)[0]["severity"] == "fault"
 
 
+@pytest.mark.parametrize("name", ["analogue_controller", "cabin_fan", "haul_drive", "valley_feeder", "wayside_supply"])
+def test_json_is_that_of_its_standard_also_where_a_figure_means_nothing(name, capsys):
+    """RFC 8259 knows no NaN and no infinity, which a loop that never settles and a step that is none would have."""
+
+    def answered(*arguments):
+        main([arguments[0], str(EXAMPLES / f"{name}.pendel"), *arguments[1:], "--json"])
+        return json.loads(capsys.readouterr().out, parse_constant=lambda word: pytest.fail(f"{word} in {arguments}"))
+
+    assert answered("check") == []
+    keys = [signal["key"] for signal in answered("signals")]
+    assert len(keys) == len(set(keys)) > 5
+    measured = answered("measure", "--until", "5 ms", "--signals", ",".join(keys[:4]))
+    assert measured
+    assert answered("measure", "--until", "5 ms", "--signals", keys[1], "--setpoint", keys[0], "--fundamental", "1 kHz")
+    answered("modes")
+
+
 def test_a_loop_that_is_not_stable_ends_with_1_and_proposed_gains_cure_it(example_path, tmp_path):
     path = tmp_path / "door.pendel"
     shutil.copy(example_path, path)

@@ -4,6 +4,7 @@ source. Every shipped drive must stay silent."""
 import dataclasses
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 import pendel
@@ -62,6 +63,15 @@ def test_an_estimate_that_loses_a_standing_machine_is_told():
     d.set("speed_demand.after", "0 rpm")
     (sentence,) = told(d)
     assert "it has lost the machine" in sentence and "Near standstill" in sentence
+
+
+def test_an_estimate_of_nothing_at_rest_has_lost_nothing():
+    """In the first instants the flux is built up; the shaft's speed, and the estimate, are rounding."""
+    d = pendel.open_drive(EXAMPLES / "old_haul_drive.pendel")
+    run = d.run(0.02)
+    assert 0 < np.max(np.abs(run["speed_estimate.speed"].y)) < 1e-9
+    assert not [m for m in run.kept.remarks if m.card == "speed_estimate"]
+    assert [m for m in d.run(0.2).kept.remarks if m.card == "speed_estimate"], "6 rad/s at standstill is another thing"
 
 
 @pytest.mark.parametrize("change", [{"R_r": "1 ohm"}, {"K": "0.1 rad/s"}])

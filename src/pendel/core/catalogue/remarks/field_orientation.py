@@ -27,6 +27,8 @@ SWAPS: dict[tuple[int, ...], str] = {
 }
 OFF = 0.15
 """Share of the largest speed of a run by which an estimate may be wrong at its end, rms."""
+SLOW = 1.0
+"""rad/s: below it a run's largest speed counts as this, as a share of nothing, or of rounding, says nothing."""
 LATE = 0.25
 """Share of a run, at its end, over which an estimate is judged."""
 AT_LIMIT = 0.995
@@ -127,7 +129,7 @@ def estimate_off(seen: Seen, key: str) -> Remark | None:
     gap = np.abs(estimate - true)[late]
     largest = float(np.max(np.abs(true)))
     off = float(np.sqrt(np.mean(gap**2)))
-    if largest == 0 or off < OFF * largest:
+    if off < OFF * max(largest, SLOW):
         return None
     worst = int(np.flatnonzero(late)[np.argmax(gap)])
     time = float(ticks[worst] * run.tick)
