@@ -145,10 +145,9 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     there is.
 
     At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q
-    follows from
-    the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what the
-    voltage leaves. It goes no further than to where the limits of current and voltage meet, nor than to the
-    most torque per volt.
+    follows from the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere,
+    else what the voltage leaves. It goes no further than to where the limits of current and voltage meet,
+    nor than to the most torque per volt.
     """
     more = L_q - L_d
     deepest = -2.0 * more * I_max * I_max / (psi + sqrt(psi * psi + 8.0 * more * more * I_max * I_max))

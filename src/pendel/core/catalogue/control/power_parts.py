@@ -4,9 +4,9 @@ whole periods of a measured angle.
 Tenti, Paredes, Mattavelli: Conservative power theory, a framework to approach control and accountability issues in
 smart microgrids, IEEE Trans. Power Electronics 26 (2011), section II (definitions, from memory). With the mean ⟨·⟩
 over a period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u,
-the reactive one
-W/⟨û²⟩·û, and what is left is void. Means begin again where the angle, wrapped or not, passes its end, forward
-or backward; the sample across which that falls belongs to both periods, by the parts of it that lie in each."""
+the reactive one W/⟨û²⟩·û, and what is left is void. Means begin again where the angle, wrapped or
+not, passes its end, forward or backward; the sample across which that falls belongs to both periods, by the parts
+of it that lie in each."""
 
 from __future__ import annotations
 
