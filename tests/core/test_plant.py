@@ -440,7 +440,7 @@ def test_a_rope_goes_slack_instead_of_pushing():
     d.add("drum", "Drum", r="500")
     d.add("rope", "Rope", k="4000", d="0")
     d.add("mass", "Car", m="40", starts={"v": "-2"})
-    d.add("load_force", "Weight", choices={"acts": "pulls"}, profile=[("0", "-392.4"), ("9", "-392.4")])
+    d.add("load_force", "Weight", choices={"acts": "pulls"}, profile=[("0", "392.4"), ("9", "392.4")])
     for a, b in (
         ("brake.b", "drum.shaft"),
         ("drum.rope", "rope.a"),
@@ -452,7 +452,12 @@ def test_a_rope_goes_slack_instead_of_pushing():
     force, stretch = run["rope.force"], run["rope.stretch"]
     assert np.min(force.y) > -1e-3
     np.testing.assert_allclose(force.y, 4000 * np.maximum(stretch.y, 0), atol=0.05)
-    assert np.max(force.y) > 392.4 and np.any(stretch.y < -1e-3)
+    # From v = 2 m/s on at w = √(k/m) = 10 rad/s the rope is taut for (2π − 2·arctan(v·w/g))/w, then slack for 2·v/g.
+    w, g, v = 10.0, 9.81, 2.0
+    taut, flight = (2 * np.pi - 2 * np.arctan(v * w / g)) / w, 2 * v / g
+    slack, caught = np.flatnonzero(np.diff(force.y > 1e-6))[-2:]
+    np.testing.assert_allclose(force.t[[slack + 1, caught]], [taut, taut + flight], atol=2e-4)
+    assert np.max(force.y) == pytest.approx(40 * (g + np.hypot(g, v * w)), rel=1e-4)
 
 
 def hoist(mu, torque):

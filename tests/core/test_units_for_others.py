@@ -148,6 +148,23 @@ def test_a_drive_runs_as_it_does_here_with_values_inputs_and_a_later_start(door,
     master.end()
 
 
+def test_a_unit_starts_with_the_speeds_of_its_drive_against_friction(tmp_path):
+    drive = load(next(p for p in EXAMPLES if p.stem == "car_door_drive"))
+    starts = {"v": "0.25 m/s", "x": "-30 mm"}
+    drive.cards["door_leaf"] = replace(drive.cards["door_leaf"], starts=starts)
+    prepared = prepare(drive)
+    master = Master(archive_of(Unit(prepared, What.DRIVE)), tmp_path).begin()
+    names = ["door_leaf.speed", "door_leaf.position", "belt.force", "door_motor.speed"]
+    with Simulator(prepared.program, prepared.inputs(endless_settings(prepared))) as own:
+        for n in range(1, 20):
+            assert master.step(prepared.deck.tick) == OK, master.said
+            own.advance(n * prepared.deck.tick)
+            assert master.get(*names) == list(own.read(names).values())
+            if n == 1:
+                assert master.get(*names[:2]) == pytest.approx([0.25, -0.03], rel=1e-3)
+    master.end()
+
+
 def test_steps_between_ticks_give_the_latest_tick_and_lose_none(door, door_content, tmp_path):
     """After any steps that end at one instant, all is as after a single step to it."""
     tick, states = door.deck.tick, []

@@ -9,6 +9,25 @@ static int layout_of(int which)
 /* Version of the shared structs (0), and the bytes of each (1, 2, 3). */
 int pd_layout(int which) { return layout_of(which); }
 
+/* Speeds (rad/s, m/s) above this are no rest; as in the guards of frictions (`equations/friction.py`). */
+static const double MOVES = 1e-9;
+
+/* A friction whose speed does not begin at zero slides from the first instant on. Its guards could not tell: those of
+ * sticking are of forces, which mean nothing at a speed, and the furthest of them might win and put that to zero. */
+static void let_moving_slide(work_t *w)
+{
+    run_t *r = w->r;
+    int i, slid = 0;
+    if (!r->n_hold) return;
+    r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
+    for (i = 0; i < r->n_hold; i++) {
+        if (!r->hold_sticks[i] || w->s[r->hold_mode[i]] != 0 || !(fabs(w->w[i]) > MOVES)) continue;
+        w->s[r->hold_mode[i]] = w->w[i] > 0 ? 1 : -1;
+        slid = 1;
+    }
+    if (slid) enter_modes(w, SEVERAL);
+}
+
 /* A run at its start, not yet advanced; none where there is no memory. */
 work_t *pd_open(run_t *r)
 {
@@ -29,6 +48,7 @@ work_t *pd_open(run_t *r)
     r->outcome = PAUSED;
     if (!reserve(w)) { release(w); free(w); return 0; }
     enter_modes(w, SEVERAL);
+    let_moving_slide(w);
     return w;
 }
 
