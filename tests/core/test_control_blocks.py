@@ -92,6 +92,25 @@ def test_generators_follow_their_formulas():
     close(output("ramp", before="1", after="4", t_0="0.1", duration="0.2"), np.interp(T, [0.1, 0.3], [1, 4]))
 
 
+@pytest.mark.parametrize("controller", ["as modelled", "float32", "fixed16", "fixed32"])
+@pytest.mark.parametrize("tick", ["100 us", "50 us", "30 us", "1 ms"])
+def test_a_profile_jumps_at_the_tick_at_which_a_step_does(tick, controller):
+    """100 µs is no binary fraction: 200 of them are a little less than 20 ms."""
+    d = pendel.Drive("Jumps")
+    d.set("tick", tick)
+    if controller != "as modelled":
+        d.set("controller", "as shipped")
+        d.set("number_format", controller)
+    times = ("3 ms", "6.3 ms", "19.9 ms", "20 ms", "21 ms")
+    for n, time in enumerate(times):
+        d.add("profile", f"P{n}", profile=[("0", "-1"), (time, "-1"), (time, "2"), ("1 s", "2")])
+        d.add("step", f"S{n}", before="-1", after="2", t_0=time)
+    run = d.run("25 ms")
+    for n in range(len(times)):
+        np.testing.assert_allclose(run[f"p{n}.out"].y, run[f"s{n}.out"].y, atol=1e-3, err_msg=times[n])
+        assert set(np.round(run[f"p{n}.out"].y, 3)) == {-1.0, 2.0}
+
+
 @pytest.mark.parametrize(("distance", "v_max"), [("0.3", "2"), ("0.3", "0.5"), ("-0.1", "0.9"), ("0", "1")])
 def test_a_travel_plan_arrives_within_its_limits(distance, v_max):
     values = {"distance": distance, "v_max": v_max, "a_max": "8", "d_max": "5", "t_0": "0.02"}

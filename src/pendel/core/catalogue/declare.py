@@ -222,6 +222,7 @@ class Rows:
 
 
 Values = Mapping[str, float]
+Corners = tuple[tuple[float, float], ...]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -401,6 +402,8 @@ class Block(Kind):
     deck: Deck = Deck.CONTROL
     derive: Callable[[Values, Card, float], dict[str, float]] | None = None
     """Values the update uses that follow from the entered ones and the block's period."""
+    profile_table: Callable[[Corners, float], Corners] | None = None
+    """Of a profile's corners (s, SI) and the block's period (s): the table that the update looks up."""
     holds: frozenset[str] = frozenset()
     """Inputs that do not act on the outputs within the same tick (they break loops)."""
     turns: frozenset[str] = frozenset()

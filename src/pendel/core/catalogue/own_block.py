@@ -32,6 +32,7 @@ from pendel.core.quantities.expressions import Measured, evaluate, read
 from pendel.core.quantities.named import check_name
 from pendel.core.quantities.units import NONE, si_unit_of, unit
 from pendel.core.vocabulary import SignalRole
+from pendel.core.wording import sentence_case
 
 Lookup = Callable[[str], Measured]
 LANGUAGE, MODES, C = "own_block", "own_modes", "own_c"
@@ -285,7 +286,7 @@ def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
     model = read_block(replace(own, equations=(), convert=(), words=()), kind, lookup)
     wrong = [(s, n, why) for s, n, why in model.problems if s in ("ports", "values", "states")]
     if wrong:
-        raise DriveProblem(f"{wrong[0][0].capitalize()}, line {wrong[0][1] + 1}: {wrong[0][2]}")
+        raise DriveProblem(f"{sentence_case(wrong[0][0])}, line {wrong[0][1] + 1}: {wrong[0][2]}")
     if kind == MODES:
         return own if any(line.strip() for line in own.equations) else replace(own, equations=_two_modes(model))
     end = ";" if kind == C else ""

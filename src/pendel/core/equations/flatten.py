@@ -166,10 +166,12 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
         with numbers_of(key, card):
             if kind.derive:
                 values.update(kind.derive(values, card, tick * every))
+        table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
+        if table and kind.profile_table:
+            table = kind.profile_table(table, tick * every)
         values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
         inputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_IN)
         outputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_OUT)
-        table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
         if kind.tables:
             with numbers_of(key, card):
                 table = tuple(kind.tables(examined.values[key], card))

@@ -14,6 +14,7 @@ from pendel.core.vocabulary import Deck, Link, Nature, ValueRole
 
 SurfaceNumbers = Mapping[str, tuple[tuple[int, int], Sequence[float]]]
 Values = Mapping[str, float]
+Corners = tuple[tuple[float, float], ...]
 
 
 class APort(Protocol):
@@ -64,6 +65,8 @@ class ABlock(AKind, Protocol):
     def deck(self) -> Deck: ...
     @property
     def derive(self) -> Callable[[Values, Card, float], dict[str, float]] | None: ...
+    @property
+    def profile_table(self) -> Callable[[Corners, float], Corners] | None: ...
     @property
     def tables(self) -> Callable[[Values, Card], list[tuple[float, float]]] | None: ...
     @property

@@ -8,7 +8,7 @@ import numpy as np
 
 from pendel.core.catalogue.control.ports import EVERY, gives
 from pendel.core.catalogue.control.shapes import SINE
-from pendel.core.catalogue.declare import ANY, Block, Value, Values
+from pendel.core.catalogue.declare import ANY, Block, Corners, Value, Values
 from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
@@ -51,8 +51,19 @@ def update_sine(out, amplitude, mean, turn, turn_more, phase, theta, started, dt
 
 
 def update_profile(out, table, n, dt):
-    out = interpolated(table, n * dt)
+    """The table is over ticks, so that a corner on a tick is met in every number format."""
+    out = interpolated(table, n)
     n = n + 1.0
+
+
+def over_ticks(corners: Corners, period: float) -> Corners:
+    """Corners by ticks instead of seconds, those that are a tick's but for rounding on it."""
+    table = []
+    for time, value in corners:
+        ticks = min(time / period, NEVER)
+        near = abs(ticks - round(ticks)) < max(SAME_TICK, 4e-15 * ticks)
+        table.append((float(round(ticks)) if near else ticks, value))
+    return tuple(table)
 
 
 def in_two(name: str, number: float) -> dict[str, float]:
@@ -153,6 +164,7 @@ KINDS = (
         ports=(gives(),),
         values=(EVERY,),
         update=update_profile,
+        profile_table=over_ticks,
         has_profile=("Value", ANY),
         summary=lambda v, card: (f"{len(card.profile)} corners",),
         shape=((0, 0), (0.3, 0.8), (0.6, 0.5), (1, 0.9)),
