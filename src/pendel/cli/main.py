@@ -19,9 +19,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pendel import __version__
+from pendel.cli.telling import tell, tell_aside
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
 from pendel.core.verbs import VERBS, Parameter, Verb, set_named
+from pendel.core.wording import sentence_case
 
 if TYPE_CHECKING:
     from pendel.core.plant.simulator import Watch
@@ -49,7 +51,7 @@ def parser() -> argparse.ArgumentParser:
     verbs = top.add_subparsers(dest="verb", required=True, metavar="VERB")
     for verb in VERBS:
         sub = verbs.add_parser(
-            verb.name, help=verb.sentence, description=verb.sentence.capitalize() + ".", epilog=EPILOGUE
+            verb.name, help=verb.sentence, description=sentence_case(verb.sentence) + ".", epilog=EPILOGUE
         )
         sub.add_argument("file", metavar="FILE", help="a .pendel drive; - reads it from standard input")
         for parameter in verb.parameters:
@@ -140,6 +142,11 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
         print("\r     \r", end="", file=sys.stderr, flush=True)
 
 
+def say_at_once(words: str) -> None:
+    tell(words)
+    sys.stdout.flush()
+
+
 def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     """Do what a verb does, and print or write what comes of it. Returns the exit code."""
     from pendel.cli.printing import as_json, show
@@ -147,7 +154,7 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     given = told(verb, options)
     if verb.name in UNBOUND:
         with contextlib.suppress(KeyboardInterrupt):
-            verb.does(drive, own_c=options.own_c, say=lambda words: print(words, flush=True), **given)
+            verb.does(drive, own_c=options.own_c, say=say_at_once, **given)
         return DONE
     check_ending(verb, options)
     if verb.name in ("run", "measure"):
@@ -172,7 +179,8 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     elif isinstance(result, str):
         print(result, end="")
     elif verb.name == "c":
-        print(*result, sep="\n")
+        for path in result:
+            tell(path)
     else:
         show(result, verb.name)
     return FAILED if failed(result) else DONE
@@ -208,13 +216,13 @@ def tell_of(drive: Drive, run: Any) -> None:
     from pendel.core.runs.rounding import listed  # it loads what most verbs need not
 
     steps = run.counters["steps"]
-    print(f"{drive.title}: {run.end:g} s in {run.seconds:.3f} s, {steps} steps", file=sys.stderr)
+    tell_aside(f"{drive.title}: {run.end:g} s in {run.seconds:.3f} s, {steps} steps")
     for remark in run.remarks:
-        print(f"found: {remark.sentence}", file=sys.stderr)
+        tell_aside(f"found: {remark.sentence}")
     for line in listed(run, 3):
-        print(f"as shipped: {line}", file=sys.stderr)
+        tell_aside(f"as shipped: {line}")
     if run.message:
-        print(run.message, file=sys.stderr)
+        tell_aside(run.message)
 
 
 def failed(result: Any) -> bool:
@@ -280,7 +288,7 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
         if verb.name != "set":
             set_named(drive, options.set)
         for sentence in all_left_out():
-            print(f"found: {sentence}", file=sys.stderr)
+            tell_aside(f"found: {sentence}")
         if (verb.runs or verb.name in UNBOUND) and options.own_c:
             allow_all_of(drive)
         if folder is not None and verb.runs:
@@ -288,13 +296,13 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
         return perform(verb, drive, options)
     except DriveHasFindings as problem:
         for finding in problem.findings:
-            print(f"fault: {finding.card or finding.field or 'drive'}: {finding}", file=sys.stderr)
+            tell_aside(f"fault: {finding.card or finding.field or 'drive'}: {finding}")
         return FAILED
     except (FileProblem, DriveProblem) as problem:
-        print(f"pendel: {problem}", file=sys.stderr)
+        tell_aside(f"pendel: {problem}")
         return WRONG_CALL
     except PendelError as problem:
-        print(f"pendel: {problem}", file=sys.stderr)
+        tell_aside(*f"pendel: {problem}".split("\n"))
         return FAILED
     except BrokenPipeError:
         return DONE

@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from pendel.cli.telling import tell, tell_aside, visible_json
 from pendel.core.drive.findings import Finding
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
@@ -30,7 +31,7 @@ LEFT_OUT = ("run", "unit_inside", "transfer")
 
 def as_json(result: Any) -> str:
     """A result as one JSON document, in plain figures; what is not a number is null (RFC 8259 has no NaN)."""
-    return json.dumps(plain(result), ensure_ascii=False, indent=2)
+    return visible_json(json.dumps(plain(result), ensure_ascii=False, indent=2))
 
 
 def plain(thing: Any) -> Any:
@@ -77,36 +78,39 @@ def _(result: Ran, verb: str) -> None:
 @show.register
 def _(result: Mapping, verb: str) -> None:
     for name, reason in result.items():
-        print(f"left as it is: {name}: {reason}", file=sys.stderr)
+        tell_aside(f"left as it is: {name}: {reason}")
 
 
 @show.register
 def _(result: list, verb: str) -> None:
     nothing = {"check": "no findings", "signals": "no signals", "loops": "no closed loop"}
     for each in result:
-        print(line_of(each))
+        tell(*cells_of(each))
     if not result:
-        print(nothing[verb])
+        tell(nothing[verb])
 
 
 @show.register
 def _(result: Measured, verb: str) -> None:
     titles = list(result.signals[0].values) if result.signals else []
-    print("signal", "unit", *titles, sep="\t")
+    tell("signal", "unit", *titles)
     for each in result.signals:
-        print(each.signal, each.unit, *(f"{x:.6g}" for x in each.values.values()), sep="\t")
+        tell(each.signal, each.unit, *(f"{x:.6g}" for x in each.values.values()))
     if result.responses:
-        print("\nresponse", "to", *result.responses[0].values, sep="\t")
+        print()
+        tell("response", "to", *result.responses[0].values)
     for answer in result.responses:
-        print(answer.signal, answer.setpoint, *answer.values.values(), sep="\t")
+        tell(answer.signal, answer.setpoint, *answer.values.values())
     if result.powers:
-        print("\ncurrent", "with", "P W", "S VA", "N VA", "power factor", sep="\t")
+        print()
+        tell("current", "with", "P W", "S VA", "N VA", "power factor")
     for row in result.powers:
         figures = (row.active, row.apparent, row.non_active, row.factor)
-        print(row.signal, row.voltage, *(f"{x:.6g}" for x in figures), sep="\t")
-    print("\nlost by", "mean power W", "energy J", sep="\t")
+        tell(row.signal, row.voltage, *(f"{x:.6g}" for x in figures))
+    print()
+    tell("lost by", "mean power W", "energy J")
     for lost in (*result.lost, *result.sums):
-        print(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}", sep="\t")
+        tell(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}")
 
 
 @show.register
@@ -114,133 +118,138 @@ def _(result: TransferReport, verb: str) -> None:
     opened = f", opened at {', '.join(result.opened)}" if result.opened else ""
     rhythm = f"every {result.dt:g} s" if result.dt else "continuous"
     size = f"{result.order} of {result.states} states"
-    print(f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {size}")
+    tell(f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {size}")
     if math.isfinite(result.crossover):
-        print(
+        tell(
             f"crossover {result.crossover:.4g} Hz, phase margin {result.phase_margin:.3g}°, "
             f"gain margin {result.gain_margin:.3g} dB, Ms {result.ms:.3g}"
         )
-    print("\npole Hz", "damping", "lives in", sep="\t")
+    print()
+    tell("pole Hz", "damping", "lives in")
     for pole in result.poles:
         place = f"{pole.natural:.5g}" if math.isfinite(pole.natural) else "within a sample"
-        print(place, f"{pole.damping:.4g}", ", ".join(pole.states), sep="\t")
+        tell(place, f"{pole.damping:.4g}", ", ".join(pole.states))
     for words in result.left_out:
-        print(f"left out, {words}", file=sys.stderr)
+        tell_aside(f"left out, {words}")
     for words in result.remarks:
-        print(f"found: {words}", file=sys.stderr)
+        tell_aside(f"found: {words}")
     if result.swept:
-        print("\nswept Hz", "magnitude", "phase °", "off dB", "off °", "harmonics", "amplitude", sep="\t")
+        print()
+        tell("swept Hz", "magnitude", "phase °", "off dB", "off °", "harmonics", "amplitude")
     for p in result.swept:
         figures = (p.frequency, p.magnitude, p.phase, p.off_db, p.off_degrees, p.harmonics, p.amplitude)
-        print(*(f"{x:.4g}" for x in figures), *(() if p.linear else ("not linear",)), sep="\t")
+        tell(*(f"{x:.4g}" for x in figures), *(() if p.linear else ("not linear",)))
 
 
 @show.register
 def _(result: MechanicsReport, verb: str) -> None:
     for chain in result.chains:
         inertia = f", {chain.inertia:.5g} in all seen from {chain.bodies[0]}" if math.isfinite(chain.inertia) else ""
-        print(f"{' – '.join(chain.bodies)}{inertia}")
+        tell(f"{' – '.join(chain.bodies)}{inertia}")
         if chain.held:
-            print(f"with {chain.bodies[0]} held: {', '.join(f'{f:.5g} Hz' for f in chain.held)}")
+            tell(f"with {chain.bodies[0]} held: {', '.join(f'{f:.5g} Hz' for f in chain.held)}")
         if chain.modes:
-            print("\nmode", "Hz", "damping", *chain.bodies, "gives way", sep="\t")
+            print()
+            tell("mode", "Hz", "damping", *chain.bodies, "gives way")
         for mode in chain.modes:
             soft = ", ".join(f"{name} {share:.0%}" for name, share in mode.elastic.items() if share >= 0.01)
             shape = (f"{value:.3g}" for value in mode.shape.values())
-            print(mode.number, f"{mode.frequency:.5g}", f"{mode.damping:.4g}", *shape, soft, sep="\t")
+            tell(mode.number, f"{mode.frequency:.5g}", f"{mode.damping:.4g}", *shape, soft)
     if not any(chain.modes for chain in result.chains):
-        print("nothing swings: no two bodies with something elastic between them")
+        tell("nothing swings: no two bodies with something elastic between them")
     for words in result.remarks:
-        print(f"found: {words}", file=sys.stderr)
+        tell_aside(f"found: {words}")
 
 
 @show.register
 def _(result: CalmedReport, verb: str) -> None:
     reached = f": damping {result.before:.3g} → {result.reached:.3g}" if math.isfinite(result.reached) else ""
-    print(f"{result.how} behind {result.at}, {result.frequency:.5g} Hz{reached}")
+    tell(f"{result.how} behind {result.at}, {result.frequency:.5g} Hz{reached}")
     for words in result.remarks:
-        print(f"found: {words}", file=sys.stderr)
+        tell_aside(f"found: {words}")
 
 
 @show.register
 def _(result: UnitReport, verb: str) -> None:
-    print(f"{result.what}, in ticks of {result.step:g} s", file=sys.stderr)
+    tell_aside(f"{result.what}, in ticks of {result.step:g} s")
     for each in result.variables:
         start = "" if each.start is None else f"{each.start:.9g}"
-        print(each.name, each.use, each.unit, start, each.description, sep="\t")
+        tell(each.name, each.use, each.unit, start, each.description)
 
 
 @show.register
 def _(result: ProposedFormats, verb: str) -> None:
     for block, number in result.formats.items():
-        print(block, number, sep="\t")
+        tell(block, number)
     words = "" if result.reached else f", more than the {100 * result.wanted:.3g} % wanted"
-    print(f"error {100 * result.error:.3g} % of {result.worst or 'nothing'}{words}", file=sys.stderr)
+    tell_aside(f"error {100 * result.error:.3g} % of {result.worst or 'nothing'}{words}")
     for tried in result.tried:
         if not tried.taken:
-            print(
-                f"{tried.block} keeps 32 bits: 16 leave {100 * tried.error:.3g} % of {tried.signal}",
-                file=sys.stderr,
-            )
+            tell_aside(f"{tried.block} keeps 32 bits: 16 leave {100 * tried.error:.3g} % of {tried.signal}")
     for block, reason in result.reasons.items():
-        print(f"{block} stays in float: {reason}", file=sys.stderr)
+        tell_aside(f"{block} stays in float: {reason}")
 
 
 @show.register
 def _(result: FirmwareReport, verb: str) -> None:
-    print("block", "every", "format", "signal", "lowest", "highest", "step", "bytes", sep="\t")
+    tell("block", "every", "format", "signal", "lowest", "highest", "step", "bytes")
     for block in result.blocks:
         for k, signal in enumerate(block.signals):
             ends = (f"{x:.6g}" if math.isfinite(x) else "" for x in (signal.low, signal.high))
             step = f"{signal.step:.4g}" if signal.step else ""
             data = block.data if k == 0 else ""
-            print(block.name, block.every, block.number.value, signal.signal, *ends, step, data, sep="\t")
+            tell(block.name, block.every, block.number.value, signal.signal, *ends, step, data)
     live = [v for v in result.values if v.ends is not None]
     if live:
-        print("\nlive value", "now", "lowest", "highest", "in the code", "word", sep="\t")
+        print()
+        tell("live value", "now", "lowest", "highest", "in the code", "word")
     for value in live:
         assert value.ends is not None
         for k, number in enumerate(value.numbers):
             head = (value.key, f"{value.now:.6g}", *value.ends) if k == 0 else ("", "", "", "")
             word = f"{number.now:.9g}" if number.rep.floating else number.word
-            print(*head, f"{number.name} = {number.formula}", word, sep="\t")
+            tell(*head, f"{number.name} = {number.formula}", word)
     for finding in result.findings:
-        print(f"attention: {finding.card}: {finding.sentence}")
+        tell(f"attention: {finding.card}: {finding.sentence}")
     if result.check is not None:
         c = result.check
-        print(f"\n{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} ticks")
+        print()
+        tell(f"{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} ticks")
         for build in c.unlike:
-            print(f"differs: {build}")
+            tell(f"differs: {build}")
         if not c.unlike:
-            print(f"the same to the bit: {', '.join(c.builds)}")
-        print("\nsignal", "largest difference from float 64", sep="\t")
+            tell(f"the same to the bit: {', '.join(c.builds)}")
+        print()
+        tell("signal", "largest difference from float 64")
         for name, gap in c.differences.items():
-            print(name, f"{gap:.4g}", sep="\t")
+            tell(name, f"{gap:.4g}")
     for each in result.processors:
-        print(
-            f"\n{each.processor}: {each.mean:.0f} instructions a tick, {each.largest} at most; {each.flash} "
+        print()
+        tell(
+            f"{each.processor}: {each.mean:.0f} instructions a tick, {each.largest} at most; {each.flash} "
             f"bytes of flash, {each.data} of data; {each.ticks} ticks "
             f"{f'differ: {each.unlike}' if each.unlike else 'the same to the bit'}"
             f"{'' if math.isnan(each.load) else f'; the longest takes {100 * each.load:.3g} % of a period'}"
         )
         for name, count in each.by_block.items():
-            print(name, f"{count:.0f}", sep="\t")
+            tell(name, f"{count:.0f}")
 
 
 @singledispatch
-def line_of(each: Any) -> str:
-    return str(each)
+def cells_of(each: Any) -> tuple[str, ...]:
+    """What a line says of one of several, column by column."""
+    return (str(each),)
 
 
-@line_of.register
-def _(each: FindingReport) -> str:
-    return f"{each.severity}: {each.where}: {each.sentence}"
+@cells_of.register
+def _(each: FindingReport) -> tuple[str, ...]:
+    return (f"{each.severity}: {each.where}: {each.sentence}",)
 
 
-@line_of.register
-def _(each: TunedReport) -> str:
+@cells_of.register
+def _(each: TunedReport) -> tuple[str, ...]:
     if each.problem:
-        return "\t".join((each.loop, "left as it is", each.problem))
+        return (each.loop, "left as it is", each.problem)
     gains = ", ".join(f"{name} {value:.5g}" for name, value in each.gains.items())
     figures = (
         f"crossover {each.crossover:.4g} Hz",
@@ -249,18 +258,18 @@ def _(each: TunedReport) -> str:
         f"overshoot {each.overshoot:.3g} %",
         f"stopped by {', '.join(each.stopping)}" if each.stopping else "best inside the limits",
     )
-    return "\t".join((each.loop, gains, *figures))
+    return (each.loop, gains, *figures)
 
 
-@line_of.register
-def _(each: SignalReport) -> str:
-    return "\t".join((each.key, each.unit, f"{each.card}: {each.label}"))
+@cells_of.register
+def _(each: SignalReport) -> tuple[str, ...]:
+    return (each.key, each.unit, f"{each.card}: {each.label}")
 
 
-@line_of.register
-def _(each: LoopReport) -> str:
+@cells_of.register
+def _(each: LoopReport) -> tuple[str, ...]:
     if each.problem:
-        return "\t".join((each.name, each.regulator, each.problem))
+        return (each.name, each.regulator, each.problem)
     place = f" at {each.phase_at:.4g} Hz" if abs(each.phase_at - each.crossover) > 0.01 * each.crossover else ""
     figures = (
         f"crossover {each.crossover:.4g} Hz",
@@ -270,4 +279,4 @@ def _(each: LoopReport) -> str:
         "stable" if each.stable else "unstable",
         *((f"tuned before {', '.join(each.changed_inside)} changed",) if each.changed_inside else ()),
     )
-    return "\t".join((each.name, each.regulator, *figures))
+    return (each.name, each.regulator, *figures)

@@ -47,6 +47,7 @@ from pendel.core.errors import DriveProblem, ExpressionProblem, RunProblem
 from pendel.core.plant.methods import METHODS
 from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.wording import sentence_case
 
 WIDTH = 340
 
@@ -425,7 +426,7 @@ class Inspector(QWidget):
                 )
             )
             self.fields[f"start:{state.name}"] = field
-            self.body.addLayout(self._line(state.label.capitalize(), state.name, field, state.unit))
+            self.body.addLayout(self._line(sentence_case(state.label), state.name, field, state.unit))
             self.notes[f"start:{state.name}"] = wrapped("", "wrong")
             self.body.addWidget(self.notes[f"start:{state.name}"])
 

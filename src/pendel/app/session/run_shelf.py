@@ -12,7 +12,7 @@ from pathlib import Path
 from platformdirs import user_state_dir
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from pendel.app.session.jobs import READ_RUNS, End, Job, Jobs
+from pendel.app.session.jobs import MOMENT, READ_RUNS, End, Job, Jobs
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import EXAMPLES
@@ -26,8 +26,6 @@ from pendel.core.runs.worker import Beside, OrderRequest
 MOST_RUNS = 40
 MOST_READ = 12
 """Runs that are read when a drive is opened."""
-AT_ONCE = 0.05
-"""Seconds that opening a drive waits for its runs."""
 LONGEST_ORDERING = 600.0
 """Seconds that it may take to order the drive of a run."""
 
@@ -77,7 +75,7 @@ class RunShelf(QObject):
                 kept[0][-1].on_rows([], slice(1))
             return kept
 
-        self._jobs.start(READ_RUNS, work, lambda job: self._take(job, opened), at_once=AT_ONCE)
+        self._jobs.start(READ_RUNS, work, lambda job: self._take(job, opened), at_once=MOMENT)
 
     def _take(self, job: Job, opened: int) -> None:
         """Place them before those that were made since the drive was opened."""

@@ -9,11 +9,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QGuiApplication, QImage, QPainter
 from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
-from pendel.app.session.jobs import SAVE_TRACES, End, Job
+from pendel.app.session.jobs import MOMENT, SAVE_TRACES, End, Job
 from pendel.app.session.session import Session
-
-AT_ONCE = 0.05
-"""Seconds that the window waits for traces to be saved; longer ones are saved beside it."""
 
 
 class Exports(QObject):
@@ -55,7 +52,7 @@ class Exports(QObject):
                 )
 
         self.status_message.emit(f"Saving {path} …")
-        self.session.jobs.start(SAVE_TRACES, lambda job: save_traces(runs, keys, Path(path)), done, at_once=AT_ONCE)
+        self.session.jobs.start(SAVE_TRACES, lambda job: save_traces(runs, keys, Path(path)), done, at_once=MOMENT)
 
     def copy_picture(self) -> None:
         QGuiApplication.clipboard().setImage(self.picture())

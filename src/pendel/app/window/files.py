@@ -22,6 +22,7 @@ from pendel.core.drive.examples import DEMO, EXAMPLES
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.drive.shelf import on_shelf
 from pendel.core.errors import FileProblem
+from pendel.core.wording import sentence_case
 
 MOST_RECENT = 8
 MOST_TOLD = 12
@@ -244,9 +245,7 @@ class DriveFiles(QObject):
         menu.clear()
         for path in sorted(EXAMPLES.glob("*.pendel"), key=lambda p: (p != DEMO, p.name)):
             title = json.loads(path.read_text("utf-8"))["settings"]["title"].split("·")[-1].strip()
-            menu.addAction(
-                literal(f"{title[:1].upper()}{title[1:]}"), lambda p=path: self.may_leave() and self.open_path(p)
-            )
+            menu.addAction(literal(sentence_case(title)), lambda p=path: self.may_leave() and self.open_path(p))
 
     def fill_shelf(self, menu: QMenu) -> None:
         """What is on the user's own shelf; choosing one takes it off."""

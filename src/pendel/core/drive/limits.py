@@ -25,6 +25,7 @@ from pendel.core.drive.document import (
     Wire,
 )
 from pendel.core.errors import DriveProblem, shorten
+from pendel.core.wording import sentence_case
 
 ID = re.compile(r"[a-z][a-z0-9_]*")
 LONGEST_TEXT, LONGEST_SOURCE = 2000, 400
@@ -224,7 +225,7 @@ def _end(what: str, end: End) -> Iterator[str]:
 def _count(what: str, items: Iterable[Any], maximum: int, words: str) -> Iterator[str]:
     count = len(tuple(items))
     if count > maximum:
-        yield f"{what[:1].upper()}{what[1:]} has {count} {words}; there is room for {maximum}. Leave some out."
+        yield f"{sentence_case(what)} has {count} {words}; there is room for {maximum}. Leave some out."
 
 
 def _texts(what: str, texts: list[str]) -> Iterator[str]:
@@ -238,10 +239,10 @@ def _texts(what: str, texts: list[str]) -> Iterator[str]:
 
 def _text(what: str, text: str, longest: int = LONGEST_TEXT) -> Iterator[str]:
     if type(text) is not str:
-        yield f"{what[:1].upper()}{what[1:]} is no text."
+        yield f"{sentence_case(what)} is no text."
     elif len(text) > longest:
-        yield f"{what[:1].upper()}{what[1:]} has {len(text)} letters; there is room for {longest}. Shorten it."
+        yield f"{sentence_case(what)} has {len(text)} letters; there is room for {longest}. Shorten it."
     elif not text.isascii() and any("\ud800" <= letter <= "\udfff" for letter in text):
-        yield f"{what[:1].upper()}{what[1:]} holds half a letter (a lone surrogate). Type it again."
+        yield f"{sentence_case(what)} holds half a letter (a lone surrogate). Type it again."
     elif "\0" in text:
-        yield f"{what[:1].upper()}{what[1:]} holds a letter of value 0. Delete it."
+        yield f"{sentence_case(what)} holds a letter of value 0. Delete it."

@@ -16,6 +16,7 @@ from pendel.core.drive.document import Drive, Quantity, slug
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.quantities.expressions import names_in
 from pendel.core.vocabulary import Link
+from pendel.core.wording import sentence_case
 
 PHASE = re.compile(r",?( of)?( phase)? [abc]$")
 """What the names of a signal's three phases differ by."""
@@ -112,7 +113,7 @@ def _sentence(path: Path, changed: int) -> str:
     words = [f"{word} {', '.join(labels)}" for word, labels in labels_by_word.items() if labels]
     words += [f"joins {', '.join(lines)}"] if lines else []
     text = "; ".join(words)
-    return f"{text[:1].upper()}{text[1:]}." if text else ""
+    return f"{sentence_case(text)}." if text else ""
 
 
 def listed(place: Path) -> list[tuple[str, Path]]:
