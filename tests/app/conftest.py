@@ -7,12 +7,13 @@ from pathlib import Path
 
 import pytest
 from PyQt6 import sip
-from PyQt6.QtCore import QEvent, QSettings, QTimer
+from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from pendel.app.session.jobs import KINDS, READ_RUNS, SAVE_TRACES, WORK_OUT, WRITE_C
 from pendel.app.session.lowering import Lowering
+from pendel.core.drive import commands
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.worker import Beside, Worker
 
@@ -205,3 +206,15 @@ def judged(window):
     settle()
     assert until(lambda: not window.session.judging, 60)
     settle()
+
+
+@pytest.fixture
+def bench(window):
+    """The page with the door drive, whose speed regulator has live gains."""
+    live = {"K_p": ("8", "140"), "T_i": ("20 ms", "400 ms")}
+    window.session.do(commands.set_live(window.session.drive, "speed_pi", live))
+    QTest.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)
+    page = window.page("Bench")
+    assert window.page_now == "Bench"
+    assert until(lambda: page.board.description is not None, 60)
+    return page

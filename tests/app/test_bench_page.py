@@ -23,42 +23,9 @@ from pendel.core.bench.standin_process import StandInProcess
 from pendel.core.bench.trigger import Mode
 from pendel.core.drive import commands
 
+from .at_the_bench import calm, connect, load, press
 from .conftest import lay_out, settle, until
 from .test_window import LEFT, choose, type_into
-
-
-def press(widget):
-    assert until(lambda: widget.isEnabled() and widget.isVisible()), widget.text()
-    QTest.mouseClick(widget, LEFT)
-
-
-@pytest.fixture
-def bench(window):
-    """The page with the door drive, whose speed regulator has live gains."""
-    live = {"K_p": ("8", "140"), "T_i": ("20 ms", "400 ms")}
-    window.session.do(commands.set_live(window.session.drive, "speed_pi", live))
-    QTest.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)
-    page = window.page("Bench")
-    assert window.page_now == "Bench"
-    assert until(lambda: page.board.description is not None, 60)
-    return page
-
-
-def calm(page):
-    assert until(lambda: not page.board.busy, 60)
-    lay_out()
-
-
-def connect(page):
-    press(page.link.connect_button)
-    assert until(lambda: page.board.link is LinkState.OPEN, 60), page.log.lines
-    calm(page)
-
-
-def load(page):
-    press(page.link.load_button)
-    assert until(lambda: page.board.matches, 60), page.log.lines
-    calm(page)
 
 
 def row_of(page, key):
@@ -187,8 +154,8 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     press(scope.run_button)
     assert until(lambda: scope.frames > 2)
     press(scope.keep_button)
-    assert until(lambda: scope.recording is not None and len(scope.recording) > 3000)
-    recording = scope.recording
+    assert until(lambda: scope.stream.recording is not None and len(scope.stream.recording) > 3000)
+    recording = scope.stream.recording
     ticks = recording.columns()[1 + [s.channel.key for s in scope.shown].index("board:ticks")][2]
     assert np.array_equal(np.diff(ticks), np.ones(len(ticks) - 1)) and scope.sampler.lost == 0
     for ending in ("csv", "mf4", "mat", "h5"):
@@ -197,6 +164,7 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     press(scope.run_button)  # stopped; what was recorded stays to be saved
     assert until(lambda: scope.sampler is None)
     scope.save(str(tmp_path / "kept.csv"))
+    settle()
     lines = (tmp_path / "kept.csv").read_text().splitlines()
     assert len(lines) > 3000 and "board:ticks" in lines[0]
 

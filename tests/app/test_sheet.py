@@ -18,6 +18,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import End
 from pendel.core.drive.shelf import ready
 
+from .at_the_bench import turn
 from .conftest import finish, lay_out, settle
 from .test_power_drives import EXAMPLES
 from .test_power_ways import opened
@@ -226,6 +227,20 @@ def test_cards_are_chosen_with_a_band_and_with_shift(window):
         on_sheet(window, card_point(window, "bridge")),
     )
     assert session.selection == ["supply"]
+
+
+def test_the_wheel_zooms_the_sheet_as_it_is_turned_and_not_where_it_is_not(window):
+    sheet = window.drive_page.sheet
+    before = sheet.transform().m11()
+    turn(sheet, 0)  # as a touch pad begins and ends
+    assert sheet.transform().m11() == before and not sheet.zoomed_by_hand
+    turn(sheet, 120)
+    assert sheet.transform().m11() == pytest.approx(1.15 * before) and sheet.zoomed_by_hand
+    turn(sheet, -120)
+    assert sheet.transform().m11() == pytest.approx(before)
+    for _ in range(40):
+        turn(sheet, 120)
+    assert sheet.transform().m11() < 3.0
 
 
 def test_the_menu_of_a_card_offers_what_applies(window, monkeypatch):

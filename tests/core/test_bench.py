@@ -1,5 +1,6 @@
 """The bench: slave and master of the protocol, the simulated board, samples, trigger, records, descriptions."""
 
+import contextlib
 import ctypes
 import math
 import os
@@ -11,6 +12,7 @@ import tempfile
 import threading
 import time
 from pathlib import Path
+from random import Random
 from types import SimpleNamespace
 
 import can
@@ -517,6 +519,56 @@ def test_a_silent_board_is_given_up(monkeypatch):
     with pytest.raises(NoAnswer, match="did not answer"):
         master.ask("anything", b"\xff", patience=0.1)
     master.close()
+
+
+class BadLine(InProcess):
+    """Some commands are lost on it, some answers too, and some come only when the next command is sent."""
+
+    def __init__(self, chance):
+        super().__init__(door())
+        self.chance, self.late, self.due = chance, [], []
+
+    def send(self, packet):
+        with self.lock:
+            self.due, self.late = self.due + self.late, []
+        if self.chance.random() >= 0.15:
+            super().send(packet)
+
+    def receive(self):
+        packets = super().receive()
+        with self.lock:
+            for packet in packets:
+                fate = self.chance.random()
+                if fate > 0.15:  # none overtakes another
+                    (self.late if fate < 0.4 or self.late else self.due).append(packet)
+            due, self.due = self.due, []
+        return due
+
+
+def test_no_answer_is_taken_for_that_to_another_question(monkeypatch):
+    """A late answer must not pass for that of the command after: the number read would be one of another place."""
+    monkeypatch.setattr("pendel.core.bench.master.PATIENCE", 0.04)
+    board = BadLine(Random(0))
+    master, answered, silent = Master(board), 0, 0
+    try:
+        whole = retried(lambda: retried(master.connect) and master.read(1, 0, SIZE))
+        for _ in range(80):
+            begin, count = board.chance.randrange(SIZE - 8), board.chance.randrange(1, 8)
+            try:
+                assert master.read(1, begin, count) == whole[begin : begin + count]
+                answered += 1
+            except NoAnswer:
+                silent += 1
+    finally:
+        master.close()
+    assert answered > 10 and silent > 10 and master.stray > 3
+
+
+def retried(action, times=200):
+    for _ in range(times):
+        with contextlib.suppress(NoAnswer):
+            return action()
+    raise AssertionError("never answered")
 
 
 def test_what_an_own_board_needs_compiles_strictly_and_answers(tmp_path):

@@ -7,15 +7,17 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QIcon, QKeyEvent, QPixmap
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
+from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import trace_colour
 from pendel.core.bench.description import Channel
 from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import number_text
+from pendel.core.wording import sentence_case
 
 NAME, UNIT, SCALE, OFFSET, FIRST, SECOND, MEAN, RMS, SPAN = range(9)
 TITLES = ("channel", "unit", "× scale", "+ offset", "at 1", "at 2", "mean", "rms", "span")
@@ -54,7 +56,7 @@ class ChannelTable(QTableWidget):
         self.setShowGrid(False)
         self.setToolTip("Tick what is drawn; Delete takes a channel off; double-click scale or offset to change it")
         for column, words in ((MEAN, "mean"), (RMS, "rms"), (SPAN, "peak to peak")):
-            self.horizontalHeaderItem(column).setToolTip(f"{words} between the cursors".capitalize())
+            self.horizontalHeaderItem(column).setToolTip(sentence_case(f"{words} between the cursors"))
         vertical, header = self.verticalHeader(), self.horizontalHeader()
         assert vertical is not None and header is not None
         vertical.hide()
@@ -62,7 +64,7 @@ class ChannelTable(QTableWidget):
         header.setSectionResizeMode(NAME, QHeaderView.ResizeMode.Stretch)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         for column in range(1, len(TITLES)):
-            self.setColumnWidth(column, {UNIT: 44, SCALE: 50, OFFSET: 52}.get(column, 64))
+            self.setColumnWidth(column, {UNIT: 40, SCALE: 50, OFFSET: 52}.get(column, 70))
             self.horizontalHeaderItem(column).setTextAlignment(RIGHT)
         self.shown: list[Shown] = []
         self._filling = False
@@ -88,7 +90,7 @@ class ChannelTable(QTableWidget):
                 if c == NAME:
                     item.setFlags(flags | Qt.ItemFlag.ItemIsUserCheckable)
                     item.setCheckState(Qt.CheckState.Checked if one.visible else Qt.CheckState.Unchecked)
-                    item.setIcon(swatch(trace_colour(r)))
+                    item.setIcon(swatch(trace_colour(r), 12))
                     item.setToolTip(f"{one.channel.title} ({one.channel.key})")
                 else:
                     item.setTextAlignment(RIGHT)
@@ -157,9 +159,3 @@ def figures_of(t: np.ndarray, y: np.ndarray, a: float, b: float) -> tuple[float,
     mean = float(parts @ levels / (end - begin))
     rms = float(np.sqrt(parts @ levels**2 / (end - begin)))
     return first, second, mean, rms, float(np.ptp(levels))
-
-
-def swatch(tint: str) -> QIcon:
-    picture = QPixmap(12, 12)
-    picture.fill(QColor(tint))
-    return QIcon(picture)

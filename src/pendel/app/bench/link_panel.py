@@ -11,6 +11,7 @@ from pendel.app.widgets.theme import colour
 from pendel.core.bench.facts import BoardFacts, BoardState, Order
 from pendel.core.firmware.targets import TARGETS
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.wording import sentence_case
 
 KINDS = (
     ("Stand-in board", STAND_IN, "A simulated board on this computer, with the drive around it"),
@@ -166,7 +167,7 @@ class LinkPanel(QWidget):
         words, tint = board.link.value, "muted"
         if open_ and facts is not None:
             words, tint = MARKS[facts.state] if not facts.empty else ("empty", "muted")
-        self.state.setText(words[:1].upper() + words[1:])
+        self.state.setText(sentence_case(words))
         self.state.setStyleSheet(f"color: {colour(tint if tint != 'muted' else 'ink').name()};")
         self.code.setText(self._code_words(facts))
         idle = open_ and facts is not None and facts.state is BoardState.IDLE

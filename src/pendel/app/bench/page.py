@@ -17,6 +17,7 @@ from pendel.app.bench.values_panel import ValuesPanel
 from pendel.app.session.page import Page
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import button, column, row, rule
+from pendel.app.widgets.timers import Later
 
 
 class BenchPage(Page):
@@ -48,6 +49,8 @@ class BenchPage(Page):
         for part in (self.scope, self.panel, self.values, self.log):
             part.status_message.connect(self.status_message)
         self.board.may_run = self._may_run
+        self._quit_again = Later(self, 0, lambda: self.wanted.emit("quit"))
+        """In a turn of its own: a window cannot be closed while it asks whether it may be."""
         QShortcut(QKeySequence("Space"), self.scope.plot, self.scope.start_or_stop)
 
     def _build_views(self) -> QHBoxLayout:
@@ -82,6 +85,9 @@ class BenchPage(Page):
 
     def fit(self) -> None:
         self.scope.plot.fit()
+
+    def may_close(self) -> bool:
+        return self.scope.stream.may_be_lost("Before Pendel closes: save", self._quit_again.start)
 
     def picture_of(self) -> QWidget:
         return self.scope.plot

@@ -12,6 +12,7 @@ from pendel.app.bench.board import Board, LinkState
 from pendel.app.bench.channel_table import ChannelTable, Shown
 from pendel.app.bench.scope_plot import ScopePlot
 from pendel.app.bench.scope_spectrum import ScopeSpectrum
+from pendel.app.bench.stream_keeper import StreamKeeper
 from pendel.app.bench.trigger_bar import TriggerBar
 from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of, setpoint_and_actual
@@ -29,7 +30,6 @@ from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.formats.writing import write_atomically
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 
 FRAME_MS, SPECTRUM_MS = 33, 120
@@ -45,16 +45,22 @@ class ScopePanel(QWidget):
         super().__init__()
         self.board, self.session = board, board.session
         self.shown: list[Shown] = []
+        self._offered: list[KeptRun] = []
+        """Runs to be drawn beside, the newest first."""
         self.keys: list[str] = []
         """Channels by key, also those that the present drive does not have."""
+        self._emptied = False
+        """Whether the last channel was taken off by hand; else the usual ones are shown where there are none."""
         self.sampler: Sampler | None = None
         self._starting = False
         """Whether samples were asked for that did not come yet."""
         self.scope: Scope | None = None
         self.frame: Frame | None = None
-        self.recording: Recording | None = None
         self.frames = 0
         """Frames that were drawn."""
+        self.stream = StreamKeeper(board.session.jobs, self)
+        self.stream.status_message.connect(self.status_message)
+        self.stream.changed.connect(self.refresh)
         inside = column(self, (12, 10, 12, 6), 6)
         inside.addLayout(self._build_top())
         self.trigger = TriggerBar()
@@ -115,11 +121,11 @@ class ScopePanel(QWidget):
         self.overlay = QComboBox()
         self.overlay.setAccessibleName("Run to draw beside it")
         self.overlay.setToolTip("Draws the same signals of a kept run, dashed")
-        self.overlay.activated.connect(lambda _: self._show_overlay())
+        self.overlay.activated.connect(lambda _: self._lay_beside())
         self.shift = Field("0 s", "Time of the run at the oscilloscope's 0", 58)
         self.shift.setFixedWidth(58)
         self.shift.setToolTip("Time of the run that lies at the oscilloscope's time 0")
-        self.shift.committed.connect(lambda _: self._show_overlay())
+        self.shift.committed.connect(lambda _: self._lay_beside())
         self.spectrum_button = button("Spectrum", self.toggle_spectrum)
         self.spectrum_button.setCheckable(True)
         self.spectrum_button.setToolTip("Lines of the chosen channel between the cursors")
@@ -153,7 +159,7 @@ class ScopePanel(QWidget):
         description = self.board.description
         if description is not None:
             self._offer(description)
-            if not self.keys:
+            if not self.keys and not self._emptied:
                 self.keys = self._first_channels(description)
             self._rebuild(description)
             self.trigger.set_tick(description.tick)
@@ -166,8 +172,9 @@ class ScopePanel(QWidget):
         self.run_button.setText("Stop" if running or self._starting else "Start")
         self.run_button.setEnabled(ready and bool(self.shown) or running)
         self.single_button.setEnabled(ready and bool(self.shown) and not self.board.busy)
-        self.save_button.setEnabled(self.frame is not None or self.recording is not None)
+        self.save_button.setEnabled(self.frame is not None or self.stream.unsaved)
         self.keep_button.setEnabled(running)
+        self._show_keeping()
 
     def _offer(self, description: Description) -> None:
         keys = [self.add_channel.itemData(k) for k in range(self.add_channel.count())]
@@ -217,6 +224,7 @@ class ScopePanel(QWidget):
         self.trigger.show_sources(shown)
         self.plot.show_channels(len(shown), [s.visible for s in shown])
         self._show_units()
+        self._show_overlay()
         self.frame = None
 
     def _show_units(self) -> None:
@@ -252,6 +260,7 @@ class ScopePanel(QWidget):
 
     def remove(self, place: int) -> None:
         del self.keys[place]
+        self._emptied = not self.keys
         self._show_channels([s for k, s in enumerate(self.shown) if k != place])
         self._restart_if_running()
         self.refresh()
@@ -294,7 +303,7 @@ class ScopePanel(QWidget):
 
     def _restart(self) -> None:
         self._timer.stop()
-        self._end_recording()
+        self._end_recording("Other channels are sampled now, or at another rate")
         if self.shown:
             self._start()
         else:
@@ -326,8 +335,7 @@ class ScopePanel(QWidget):
         if sampler is None or scope is None:
             return
         samples = sampler.get()
-        if self.recording is not None:
-            self.recording.add(samples)
+        self.stream.add(samples)
         frame = scope.add(samples)
         if frame is not None:
             self._draw(frame)
@@ -340,11 +348,7 @@ class ScopePanel(QWidget):
             Mode.NORMAL: "waits for the trigger",
             Mode.SINGLE: "taken" if scope.done else "waits for the trigger",
         }[mode]
-        if self.recording is not None:
-            words += f" · recorded {figure(self.recording.seconds, 's', 3)}"
-        if self.recording is not None and self.recording.full:
-            words += ", as much as fits"
-        return words + (f" · {sampler.lost} samples lost" if sampler.lost else "")
+        return words + self.stream.words + (f" · {sampler.lost} samples lost" if sampler.lost else "")
 
     def _draw(self, frame: Frame) -> None:
         self.frame = frame
@@ -406,44 +410,35 @@ class ScopePanel(QWidget):
     # Streams and files.
 
     def keep_or_stop(self) -> None:
-        if self.keep_button.isChecked() and self.sampler is not None and self.board.description is not None:
-            self.recording = Recording(self.sampler.channels, self.board.description.tick)
-        elif self.recording is not None:
-            self.keep_button.setText("Record stream")
-            self._save_recording()
+        description, sampler = self.board.description, self.sampler
+        if not self.keep_button.isChecked():
+            self._end_recording()
+            if self.stream.unsaved:
+                self.save()
+        elif sampler is None or description is None or not self.stream.begin(sampler.channels, description.tick):
+            self.keep_button.setChecked(False)
+        self._show_keeping()
 
-    def _end_recording(self) -> None:
+    def _show_keeping(self) -> None:
+        """The button does what it says."""
+        self.keep_button.setText("End stream …" if self.stream.running else "Record stream")
+
+    def _end_recording(self, reason: str = "") -> None:
         """A stream that ends is kept until it is saved or another one begins."""
+        if self.stream.running and reason:
+            self.status_message.emit(f"{reason}, so the recorded stream has ended. Save it with “Save …”.")
+        self.stream.end()
         self.keep_button.setChecked(False)
-
-    def _save_recording(self) -> None:
-        if self.recording is not None and len(self.recording):
-            self.save()
+        self._show_keeping()
 
     def save(self, path: str = "") -> None:
         """Save what was recorded, else what is shown."""
-        recording = self.recording if self.recording is not None and len(self.recording) else None
-        if recording is None and self.frame is not None:
-            recording = Recording.of_frame(self.frame, [s.channel for s in self.shown])
-        if recording is None:
+        if self.stream.recording is not None and self.stream.unsaved:
+            self.stream.save(self.stream.recording, path)
+        elif self.frame is not None:
+            self.stream.save(Recording.of_frame(self.frame, [s.channel for s in self.shown]), path)
+        else:
             self.status_message.emit("There is nothing to save yet. Start the oscilloscope first.")
-            return
-        from pendel.core.formats.traces import formats
-
-        if not path:
-            kinds = ";;".join(f"{title} (*{ending})" for ending, title in formats().items())
-            path = QFileDialog.getSaveFileName(self, "Save the recording", "recording.mf4", kinds)[0]
-        if not path:
-            return
-        try:
-            recording.save(Path(path))
-        except PendelError as problem:
-            self.status_message.emit(str(problem))
-            return
-        if recording is self.recording:
-            self.recording = None
-        self.status_message.emit(f"Saved {len(recording)} samples of {len(recording.channels)} channels to {path}.")
-        self.refresh()
 
     def save_setup(self, path: str = "") -> None:
         path = path or QFileDialog.getSaveFileName(self, "Save the set-up", "scope.json", "Set-up (*.json)")[0]
@@ -487,17 +482,36 @@ class ScopePanel(QWidget):
     # A run beside it.
 
     def _offer_runs(self) -> None:
-        chosen = self.overlay.currentText()
+        chosen = self._overlaid
+        self._offered = list(reversed(self.session.runs))
         self.overlay.clear()
-        self.overlay.addItem("no run")
-        for run in reversed(self.session.runs):
-            self.overlay.addItem(run.name)
-        self.overlay.setCurrentIndex(max(0, self.overlay.findText(chosen)))
+        self.overlay.addItems(["no run", *(run.name for run in self._offered)])
+        self.overlay.setCurrentIndex(next((k for k, run in enumerate(self._offered, 1) if run is chosen), 0))
         self._show_overlay()
 
+    @property
+    def _overlaid(self) -> KeptRun | None:
+        """The run that is drawn beside; two may have one name."""
+        at = self.overlay.currentIndex() - 1
+        return self._offered[at] if 0 <= at < len(self._offered) else None
+
     def _show_overlay(self) -> None:
-        run = next((r for r in self.session.runs if r.name == self.overlay.currentText()), None)
+        run = self._overlaid
         self.plot.show_overlays([] if run is None else list(self._traces_of(run)))
+
+    def _lay_beside(self) -> None:
+        """As asked for by hand; says where nothing of it can be seen."""
+        self._show_overlay()
+        run, (left, right) = self._overlaid, self.plot.vb.viewRange()[0]
+        drawn = [curve.xData for curve in self.plot.overlays]
+        if run is None or self.shift.property("wrong"):
+            return
+        if not drawn:
+            self.status_message.emit(f"{run.name} has none of these channels.")
+        elif not any(len(t) and t[0] < right and t[-1] > left for t in drawn):
+            self.status_message.emit(
+                f"{run.name} lies beside what is shown. Set which time of it is at the oscilloscope's 0."
+            )
 
     def _traces_of(self, run: KeptRun):
         try:

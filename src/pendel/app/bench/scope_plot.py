@@ -118,10 +118,12 @@ class ScopePlot(FrameView):
     def wheelEvent(self, event) -> None:
         vertical = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         turned = event.angleDelta().y() or event.angleDelta().x()
+        event.accept()
+        if not turned:  # a touch pad begins and ends with turns of nothing
+            return
         at = self.vb.mapSceneToView(event.position())
         factor = 0.85 if turned > 0 else 1 / 0.85
         self.vb.scaleBy(x=None if vertical else factor, y=factor if vertical else None, center=at)
-        event.accept()
 
     def place_cursors(self) -> None:
         """Bring the cursors into what is shown, where they are not."""

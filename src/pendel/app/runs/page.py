@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut, QShowEvent
+from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -29,7 +29,8 @@ from pendel.app.session.page import Page
 from pendel.app.session.run_figures import averaged_keys, measured, measured_keys
 from pendel.app.session.usual_strips import default_strips, keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
-from pendel.app.widgets.theme import colour, trace_colour
+from pendel.app.widgets.swatch import swatch
+from pendel.app.widgets.theme import trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
@@ -40,6 +41,7 @@ from pendel.core.runs.rounding import listed
 from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.vectors import machines, needed
 from pendel.core.vocabulary import SignalRole
+from pendel.core.wording import sentence_case
 
 MOST_TICKED = 6
 MOST_DIFFERENCES = 5
@@ -496,7 +498,7 @@ class RunsPage(Page):
             self.span.setText("")
             return
         info = runs[0][0].infos[actual]
-        self.heading.setText(f"{info.label[:1].upper()}{info.label[1:]}")
+        self.heading.setText(sentence_case(info.label))
         a, b = sorted(self.strips.times)
         self.subheading.set_text(f"{'against its setpoint, ' if setpoint else ''}cursor 1 to 2")
         for c, (run, tint) in enumerate(runs, 1):
@@ -586,15 +588,3 @@ class RunsPage(Page):
             for _, m in self.session.mechanics.modes
         ]
         self.spectrum.show_runs(runs, *sorted(self.strips.times))
-
-
-def swatch(tint: str) -> QIcon:
-    """A small square in a run's colour; empty for runs that are not shown."""
-    picture = QPixmap(16, 16)
-    picture.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(picture)
-    painter.setPen(QPen(colour("hairline")))
-    painter.setBrush(QColor(tint) if tint else Qt.BrushStyle.NoBrush)
-    painter.drawRoundedRect(1, 1, 13, 13, 2, 2)
-    painter.end()
-    return QIcon(picture)

@@ -20,6 +20,8 @@ from pendel.core.errors import PendelError, Stopped
 LOG = logging.getLogger("pendel")
 REPORT_EVERY = 0.03
 """Seconds between two reports of progress that the window hears of."""
+MOMENT = 0.05
+"""Seconds that the window may wait for a job that is likely to be a short one."""
 
 
 class End(Enum):

@@ -34,6 +34,10 @@ class Page(QWidget):
     def fit(self) -> None:
         """Show all there is."""
 
+    def may_close(self) -> bool:
+        """Ask about what would be lost with the window; true when it is all right to close it."""
+        return True
+
     def rename(self) -> None:
         """Rename what is chosen."""
 

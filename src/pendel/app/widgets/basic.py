@@ -162,6 +162,8 @@ class Field(QLineEdit):
         self.before = text
         self.stepper: Callable[[str, int], str] | None = None
         self.times_entered = 0
+        self._plain_tip = ""
+        """The tool tip where nothing is wrong."""
         self.setAccessibleName(name)
         self.setFixedHeight(24)
         self.setMinimumWidth(width)
@@ -185,8 +187,13 @@ class Field(QLineEdit):
 
     def mark(self, sentence: str) -> None:
         """Turn brass with a sentence, or back to plain when empty."""
-        self.setToolTip(sentence)
-        if bool(self.property("wrong")) == bool(sentence):
+        wrong = bool(self.property("wrong"))
+        if sentence:
+            self._plain_tip = self._plain_tip if wrong else self.toolTip()
+            self.setToolTip(sentence)
+        elif wrong:
+            self.setToolTip(self._plain_tip)
+        if wrong == bool(sentence):
             return
         self.setProperty("wrong", bool(sentence))
         style = self.style()

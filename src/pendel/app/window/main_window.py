@@ -524,7 +524,8 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
-        if not self.files.may_leave():
+        pages = [page for page in self.pages.values() if isinstance(page, Page)]
+        if not all(page.may_close() for page in pages) or not self.files.may_leave():
             event.ignore()
             return
         self.session.close()

@@ -10,7 +10,7 @@ import queue
 import struct
 import threading
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from pendel.core.bench.errors import (
@@ -26,6 +26,9 @@ from pendel.core.bench.links import Link
 
 PATIENCE = 1.0
 """Seconds that an answer may take."""
+CONNECT = b"\xff\x00"
+SYNCHRONISED = b"\xfe\x00"
+"""The answer to "synchronise", and to nothing else."""
 LOADING = 0x10
 """The resource of programming, in the standard's bits."""
 OVERLOAD = 0x05
@@ -90,6 +93,10 @@ class Master:
         self._closing = False
         self._lost: BenchProblem | None = None
         self._waiting = False
+        self._adrift = False
+        """A command was given up, so its answer may still come, and pass for that of the next."""
+        self._synchronising = 0
+        """How often the board was asked to synchronise, and did not answer yet."""
         self._thread = threading.Thread(target=self._read, name="bench link", daemon=True)
         self._thread.start()
 
@@ -130,29 +137,90 @@ class Master:
         with self._lock:
             if self._lost is not None or self._closing:
                 raise self._lost or LinkLost(self.link.address)
-            while not self._answers.empty():  # of a command that was given up
-                self._answers.get_nowait()
-                self.stray += 1
-            self._waiting = True
-            try:
+            self._drop_old_answers()
+            with self._expecting():
+                if self._adrift and packet != CONNECT:
+                    self._synchronise()
                 self.link.send(packet)
-                answer = self._answers.get(timeout=patience)
-            except queue.Empty:
-                raise NoAnswer(what, patience) from None
-            finally:
-                self._waiting = False
-        if isinstance(answer, BenchProblem):
-            raise answer
+                while self._ends_synchronising(answer := self._next_answer(what, patience)):
+                    self.stray += 1  # of a line that was slow to answer the first
         if answer[0] == 0xFE:
             raise Refused(what, answer[1] if len(answer) > 1 else 0)
         if len(answer) < minimum:
             raise Nonsense(what, answer)
         return answer
 
+    @contextlib.contextmanager
+    def _expecting(self) -> Iterator[None]:
+        self._waiting = True
+        try:
+            yield
+        finally:
+            self._waiting = False
+
+    def _drop_old_answers(self) -> None:
+        while not self._answers.empty():  # of a command that was given up
+            self._answers.get_nowait()
+            self.stray += 1
+
+    def _next_answer(self, what: str, patience: float) -> bytes:
+        try:
+            answer = self._answers.get(timeout=patience)
+        except queue.Empty:
+            self._adrift = True
+            raise NoAnswer(what, patience) from None
+        if isinstance(answer, BenchProblem):
+            raise answer
+        return answer
+
+    def _synchronise(self) -> list[bytes]:
+        """Let the answers that are still on their way pass by, and return them: that to "synchronise" comes behind
+        them, as a board answers in the order in which it was asked (ASAM MCD-1 XCP, part 2, error handling)."""
+        self.link.send(b"\xfc")
+        self._synchronising += 1
+        passed, heard = [], False
+        while self._synchronising:  # also for those that were given up, or theirs would pass for this one's
+            try:
+                answer = self._next_answer("synchronise", PATIENCE)
+            except NoAnswer:
+                if not heard:
+                    raise
+                break  # the others were lost
+            if self._ends_synchronising(answer):
+                heard = True
+            else:
+                passed.append(answer)
+        self._synchronising = 0
+        self._adrift = False
+        self.stray += len(passed)
+        return passed
+
+    def _ends_synchronising(self, answer: bytes) -> bool:
+        if answer[:2] == SYNCHRONISED:
+            self._synchronising = max(0, self._synchronising - 1)
+            return True
+        return False
+
     # Connecting.
 
+    def _greeted(self) -> bytes:
+        """The answer to "connect", which is sent once more where none comes: it may have been lost on the way."""
+        with contextlib.suppress(NoAnswer):
+            return self._greet()
+        return self._greet()
+
+    def _greet(self) -> bytes:
+        if self._adrift:
+            with contextlib.suppress(NoAnswer), self._lock, self._expecting():  # as of a board that is not connected
+                self._synchronise()
+        answer = self.ask("connect", CONNECT, minimum=8)
+        if self._adrift:  # it may be one of before, and that to "connect" the last on its way
+            with self._lock, self._expecting():
+                answer = next((a for a in reversed(self._synchronise()) if len(a) >= 8 and a[0] == 0xFF), answer)
+        return answer
+
     def connect(self) -> Capability:
-        answer = self.ask("connect", b"\xff\x00", minimum=8)
+        answer = self._greeted()
         resources, mode, max_cto = answer[1], answer[2], answer[3]
         if mode & 0x07 or max_cto < 8:
             raise Nonsense("connect", answer)  # bytes in another order or in words: no board of ours

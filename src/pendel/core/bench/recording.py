@@ -36,12 +36,18 @@ class Recording:
     def add(self, samples: Samples) -> None:
         if not len(samples):
             return
-        if (self._count + len(samples)) * 8 * (1 + len(self.channels)) > MOST:
+        if self.full or (self._count + len(samples)) * 8 * (1 + len(self.channels)) > MOST:
             self.full = True
             return
         self._ticks.append(samples.ticks)
         self._values.append(samples.values)
         self._count += len(samples)
+
+    def so_far(self) -> Recording:
+        """What there is now, for a thread that saves it while samples go on coming."""
+        copied = Recording(self.channels, self.tick)
+        copied._ticks, copied._values, copied._count = list(self._ticks), list(self._values), self._count
+        return copied
 
     def __len__(self) -> int:
         return self._count

@@ -304,7 +304,11 @@ class SheetView(QGraphicsView):
         if event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier):
             super().wheelEvent(event)
             return
-        factor = 1.15 if event.angleDelta().y() > 0 else 1 / 1.15
+        turned = event.angleDelta().y()
+        if not turned:  # sideways, or the beginning or end of a touch
+            super().wheelEvent(event)
+            return
+        factor = 1.15 if turned > 0 else 1 / 1.15
         if 0.25 < self.transform().m11() * factor < 3.0:
             self.scale(factor, factor)
             self.zoomed_by_hand = True
