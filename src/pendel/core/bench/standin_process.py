@@ -122,6 +122,11 @@ class StandInProcess:
         self._drives += 1
         self._tell({"drive": drive_text, "own_c": own_c, "change": True})
 
+    @property
+    def settled(self) -> bool:
+        """Whether the drive around it is the one that was told last."""
+        return self.status.get("drives") == self._drives and not self.status.get("changing")
+
     def set_pace(self, factor: float) -> None:
         self._tell({"pace": factor})
 

@@ -89,6 +89,8 @@ class Status:
     """That is emulated; none where the code runs on the host."""
     drives: int = 0
     """How many drives were put around it so far, or changed."""
+    changing: bool = False
+    """Whether the last of them is still being prepared."""
 
 
 @dataclass
@@ -391,16 +393,18 @@ class Board:
         halves = (int.from_bytes(part, "little") for part in (secret[:8], secret[8:16]))
         self.flash.secret[0], self.flash.secret[1] = halves
         self.world = world
+        self._coming.clear()  # what changed the one before
         self.start_empty(sentence)
 
     def _follow(self, world: World | None, sentence: str) -> None:
         """The drive around the board was changed while it runs: its parts' values and profiles hold from now
-        on."""
+        on, and after each restart."""
         if self.simulator is None or self.world is None:
             return
         if world is not None and world.checksum == self.world.checksum:
             try:
                 self.simulator.renew(replace(world.inputs, controls=self.simulator.inputs.controls))
+                self.world = world
             except PendelError as problem:
                 sentence = str(problem)
         elif not sentence:
@@ -452,7 +456,7 @@ class Board:
             self._computed, self._since = 0.0, (at, status.time)
         self._reported = at
         with contextlib.suppress(BlockingIOError):  # the next one says it
-            status.drives = self.drives
+            status.drives, status.changing = self.drives, bool(self._coming)
             self.wire.send(b"S" + json.dumps(asdict(status)).encode())
 
 
