@@ -111,6 +111,42 @@ def test_a_profile_jumps_at_the_tick_at_which_a_step_does(tick, controller):
         assert set(np.round(run[f"p{n}.out"].y, 3)) == {-1.0, 2.0}
 
 
+@pytest.mark.parametrize("shipped", [False, True])
+@pytest.mark.parametrize(("every", "phase"), [(1, 0), (10, 3), (7, 6)])
+def test_sources_go_by_the_time_of_the_run_whatever_their_phase(every, phase, shipped):
+    """Closed forms at the ticks at which a block runs; what it gave holds until the next, and nothing before the first."""
+    d = pendel.Drive("Sources")
+    d.set("tick", "0.1 ms")
+    d.set("controller", "as shipped" if shipped else "as modelled")
+    given = {
+        "step": {"t_0": "2.32 ms"},
+        "ramp": {"t_0": "2.32 ms", "duration": "6.5 ms", "before": "-1"},
+        "sine": {"f": "37 Hz", "angle": "25 deg", "mean": "0.5"},
+        "three_phase_sine": {"f": "-61 Hz", "shift": "190 deg"},
+        "travel_plan": {"distance": "0.3", "t_0": "1.71 ms", "v_max": "2", "a_max": "8"},
+    }
+    for kind, values in given.items():
+        d.add(kind, kind, every=str(every), **values)
+    d.add("profile", "Profile", every=str(every), profile=[("0", "1"), ("3.05 ms", "2"), ("20 ms", "-1")])
+    for key in d.cards:
+        if phase:
+            d.do(commands.set_phase(d.document, key, str(phase)))
+    run = d.run("20 ms")
+    k = np.arange(len(run["step.out"].y))
+    due = (k - phase) // every * every + phase
+    t, on = due * 1e-4, due >= 0
+    wanted = {
+        "step.out": t >= 2.32e-3,
+        "ramp.out": -1 + 2 * np.clip((t - 2.32e-3) / 6.5e-3, 0, 1),
+        "sine.out": 0.5 + np.sin(2 * np.pi * 37 * t + np.radians(25)),
+        "three_phase_sine.b": np.sin(-2 * np.pi * 61 * t + np.radians(190 - 120)),
+        "travel_plan.speed": np.maximum(0, 8 * (t - 1.71e-3)),
+        "profile.out": np.interp(t, [0, 3.05e-3, 20e-3], [1, 2, -1]),
+    }
+    for signal, y in wanted.items():
+        np.testing.assert_allclose(run[signal].y, np.where(on, y, 0.0), atol=2e-5, err_msg=signal)
+
+
 @pytest.mark.parametrize(("distance", "v_max"), [("0.3", "2"), ("0.3", "0.5"), ("-0.1", "0.9"), ("0", "1")])
 def test_a_travel_plan_arrives_within_its_limits(distance, v_max):
     values = {"distance": distance, "v_max": v_max, "a_max": "8", "d_max": "5", "t_0": "0.02"}

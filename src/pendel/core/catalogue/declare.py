@@ -402,6 +402,8 @@ class Block(Kind):
     deck: Deck = Deck.CONTROL
     derive: Callable[[Values, Card, float], dict[str, float]] | None = None
     """Values the update uses that follow from the entered ones and the block's period."""
+    from_first_tick: Callable[[Values, float], dict[str, float]] | None = None
+    """Of a source: values as they are by a clock that begins so many seconds (its first tick) into the run."""
     profile_table: Callable[[Corners, float], Corners] | None = None
     """Of a profile's corners (s, SI) and the block's period (s): the table that the update looks up."""
     holds: frozenset[str] = frozenset()

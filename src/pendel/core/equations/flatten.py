@@ -162,13 +162,16 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
             card = Card(card.kind, card.name, choices={**card.choices, **errorless})
         periods = kind.value_name(ValueRole.PERIODS)
         values = {n: v for n, v in examined.values[key].items() if n != periods}
-        every = int(examined.values[key].get(periods, 1))
+        every, phase = int(examined.values[key].get(periods, 1)), examined.phases.get(key, 0)
+        begins = tick * phase
         with numbers_of(key, card):
+            if kind.from_first_tick and begins:
+                values.update(kind.from_first_tick(values, begins))
             if kind.derive:
                 values.update(kind.derive(values, card, tick * every))
         table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
         if table and kind.profile_table:
-            table = kind.profile_table(table, tick * every)
+            table = kind.profile_table(tuple((t - begins, y) for t, y in table), tick * every)
         values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
         inputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_IN)
         outputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_OUT)
@@ -193,7 +196,7 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
                 kind.regulates,
                 kind.compares,
                 kind.smooth,
-                examined.phases.get(key, 0),
+                phase,
             )
         )
         if blocks[-1].line_places > LONGEST_LINE:

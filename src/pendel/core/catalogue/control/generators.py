@@ -80,6 +80,15 @@ def waiting(v: Values, card: Card, period: float):
     return {**in_two("wait", float(first)), "early": max(0.0, first - ticks)}
 
 
+def start_counted_on(v: Values, begins: float):
+    return {"t_0": v["t_0"] - begins}
+
+
+def angle_counted_on(frequency: str, phase: str):
+    """Where an angle is at the first tick, by the names of frequency and phase."""
+    return lambda v, begins: {phase: v[phase] + 2.0 * math.pi * math.fmod(v[frequency] * begins, 1.0)}
+
+
 def turning(frequency: str, phase: str):
     """The step of an angle, and where it begins, by the names of frequency and phase."""
     return lambda v, card, period: {
@@ -120,6 +129,7 @@ KINDS = (
         values=(*LEVELS, EVERY),
         update=update_step,
         derive=waiting,
+        from_first_tick=start_counted_on,
         summary=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
         shape=((0, 0), (0.35, 0), (0.35, 1), (1, 1)),
     ),
@@ -133,6 +143,7 @@ KINDS = (
         values=(*LEVELS, Value("duration", "Takes", "s", "0.5", low=0.0, open_low=True), EVERY),
         update=update_ramp,
         derive=waiting,
+        from_first_tick=start_counted_on,
         summary=lambda v, card: (f"{v['before']} → {v['after']}", f"in {v['duration']}"),
         shape=((0, 0), (0.25, 0), (0.75, 1), (1, 1)),
     ),
@@ -152,6 +163,7 @@ KINDS = (
         ),
         update=update_sine,
         derive=turning("f", "angle"),
+        from_first_tick=angle_counted_on("f", "angle"),
         summary=lambda v, card: (v["amplitude"], v["f"]),
         shape=SINE,
     ),

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 
-from pendel.core.catalogue.control.generators import turning
+from pendel.core.catalogue.control.generators import angle_counted_on, turning
 from pendel.core.catalogue.control.ports import EVERY, TIMER, gives, reads
 from pendel.core.catalogue.control.shapes import THIRD_HARMONIC
 from pendel.core.catalogue.declare import ANY, Block, Choice, Figure, Value, Values
@@ -99,6 +99,7 @@ KINDS = (
         ),
         update=update_generator,
         derive=turning("f", "shift"),
+        from_first_tick=angle_counted_on("f", "shift"),
         summary=lambda v, card: (v["amplitude"], v["f"]),
         mark="3~",
     ),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from pendel.core.catalogue.control.generators import waiting
+from pendel.core.catalogue.control.generators import start_counted_on, waiting
 from pendel.core.catalogue.control.ports import EVERY, gives
 from pendel.core.catalogue.declare import ANY, Block, Figure, Value, Values
 from pendel.core.drive.document import Card
@@ -87,6 +87,7 @@ KIND = Block(
     ),
     update=update,
     derive=derive,
+    from_first_tick=start_counted_on,
     follows=follows,
     summary=lambda v, card: (v["distance"], v["v_max"]),
     shape=((0, 0), (0.3, 1), (0.7, 1), (1, 0)),
