@@ -61,8 +61,7 @@ class SharedLowering(Lowering):
     """The same for what is lowered."""
 
     def __init__(self):
-        super().__init__()
-        self._worker = SharedBeside(own_answers=True)
+        super().__init__(SharedBeside(own_answers=True))
 
 
 class SharedWorker(Worker):
@@ -97,7 +96,7 @@ def beside():
 def lowering():
     made = SharedLowering()
     yield made
-    Beside.close(made._worker)
+    Beside.close(made.worker)
 
 
 @pytest.fixture(scope="session")

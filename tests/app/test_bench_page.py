@@ -245,7 +245,7 @@ def test_a_link_that_is_left_before_it_is_there_stays_left(bench, window):
     QTest.mouseClick(page.link.connect_button, LEFT)
     calm(page)
     assert board.link is LinkState.CLOSED and board.facts is None and board.stand_in is None
-    assert not board._look.isActive() and page.log.lines[-1].endswith("Disconnected.")
+    assert not board.watched and page.log.lines[-1].endswith("Disconnected.")
     for _ in range(3):  # connected, left, connected
         QTest.mouseClick(page.link.connect_button, LEFT)
     assert until(lambda: board.link is LinkState.OPEN, 60)
@@ -254,7 +254,7 @@ def test_a_link_that_is_left_before_it_is_there_stays_left(bench, window):
     page.link.load_button.click()
     QTest.mouseClick(page.link.connect_button, LEFT)
     calm(page)
-    assert board.link is LinkState.CLOSED and board.facts is None and not board.matches and not board._look.isActive()
+    assert board.link is LinkState.CLOSED and board.facts is None and not board.matches and not board.watched
 
 
 def test_channels_that_change_before_the_first_sample_are_those_that_are_drawn(bench):
@@ -274,7 +274,7 @@ def test_channels_that_change_before_the_first_sample_are_those_that_are_drawn(b
     QTest.mouseClick(scope.run_button, LEFT)
     QTest.mouseClick(scope.run_button, LEFT)  # stopped before it runs
     calm(page)
-    assert scope.sampler is None and not scope._timer.isActive() and page.board.sampler is None
+    assert scope.sampler is None and not scope.draws and page.board.sampler is None
 
 
 def test_a_cut_link_is_said_and_can_be_connected_again(bench, window):

@@ -16,7 +16,7 @@ from .test_window import inspect, type_into
 
 def test_a_run_begins_where_its_states_are_typed_to(window):
     inspector = inspect(window, "door_leaf")
-    inspector._show_tab("Start")
+    inspector.show_tab("Start")
     settle()
     assert set(inspector.fields) == {"start:v", "start:x"}
     type_into(inspector.fields["start:v"], "0.2 m/s + 5 cm/s")
@@ -67,7 +67,7 @@ def test_quantities_are_added_renamed_noted_and_deleted_from_the_spine(window, m
     def from_menu(name, title, *given):
         chosen.append(title)
         answers.extend(given)
-        spine._menu(name, spine.mapToGlobal(QPoint(3, 3)))
+        spine.open_menu(name, spine.mapToGlobal(QPoint(3, 3)))
         settle()
 
     from_menu("L_new", "Note …", ("as <b>measured</b> & typed", True))

@@ -22,7 +22,7 @@ def test_a_converter_opens_with_live_values_and_steps_from_switching_to_switchin
     circuit = page.circuit
     assert page.middle.currentWidget() is circuit
     run = session.last_run
-    circuit._go(0.15)
+    circuit.go_to(0.15)
     assert until(lambda: not session.evaluator.busy)
     for _ in range(12):
         QTest.keyClick(circuit, Qt.Key.Key_Right)

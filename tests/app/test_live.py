@@ -121,11 +121,11 @@ def test_what_is_kept_outlives_the_live_run_and_goes_to_its_own_drive(window):
     # Stopped while what was written is on its way to its place.
     begin(window)
     assert until(lambda: live.status["time"] > 0.4, 60)
-    live._threads.kept.connect(lambda *_: live.stop())
+    live.threads.kept.connect(lambda *_: live.stop())
     QTest.mouseClick(bar(window).keep, LEFT)
     assert until(lambda: len(session.runs) == 3, 60) and not live.running
-    live._threads.kept.disconnect()
-    live._threads.kept.connect(live._take_kept)
+    live.threads.kept.disconnect()
+    live.threads.kept.connect(live.take_kept)
     assert until(lambda: not live.is_ending)
 
     begin(window)
@@ -196,16 +196,15 @@ def test_a_live_run_goes_on_in_a_faster_loop_with_the_same_rows(name, level, tmp
     drive.settings["level"] = level
     prepared, (ours, theirs) = prepare(drive), socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     process, built = LiveProcess(theirs, tmp_path), Future()
-    process._follow(prepared)
+    process.follow(prepared)
     settings = process.simulator.inputs.settings
     process.simulator.advance(0.0213)
     built.set_result(True)
-    process._faster = built
-    process._go_on_faster()
+    process.faster = built
+    process.go_on_faster()
     process.simulator.advance(0.04)
-    part = process._latest_run(0.03, "Part")
-    process._worlds.shutdown()
-    process.simulator.close()
+    part = process.latest_run(0.03, "Part")
+    process.close()
     whole = integrate(prepared.program, prepared.inputs(replace(settings, until=0.05)))
     first = int(np.searchsorted(whole.rows[:, 0], part.rows[0, 0]))
     assert part.begin < 0.0213 and np.array_equal(part.rows, whole.rows[first : first + len(part.rows)])

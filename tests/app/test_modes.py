@@ -63,7 +63,7 @@ def test_a_mode_is_seen_swings_and_is_damped_by_one_step(rope):
     QTest.keyClick(rope, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert to_text(rope.session.drive) == before
     rope.show_page("Drive")
-    assert not view.shape._timer.isActive(), "nothing swings where nobody looks"
+    assert not view.shape.swings, "nothing swings where nobody looks"
 
 
 def test_pointing_reads_all_plots_what_is_slack_does_not_swing_and_spectra_mark_modes(rope):
@@ -72,10 +72,10 @@ def test_pointing_reads_all_plots_what_is_slack_does_not_swing_and_spectra_mark_
     QTest.mouseClick(page.modes_button, LEFT)
     view = page.modes
     view.at.setEditText("20 ms")
-    view.at._typed()
+    view.at.typed()
     assert until(lambda: "Nothing swings" in view.facts.text()) and not view.loop.isEnabled()
     view.at.setEditText("2000 s")
-    view.at._typed()
+    view.at.typed()
     assert until(lambda: "no instant 2000 s" in view.problem.text())
     view.at.show_key("")
     view.look()

@@ -98,7 +98,7 @@ def test_a_drive_that_is_open_elsewhere_is_opened_only_on_request(window, questi
 def test_autosave_does_not_wait_for_a_pause_and_survives_what_cannot_be_examined(window, monkeypatch):
     monkeypatch.setattr(sessions, "examine", lambda drive: 1 / 0)
     saved = autosave_path(window.session.path)
-    window.session._autosave_at_last.setInterval(400)
+    window.session.autosave_at_last.setInterval(400)
     begun = time.monotonic()
     while time.monotonic() < begun + 1.2 and not saved.exists():
         change(window, f"{40 + time.monotonic() - begun:.4f} kg")
@@ -121,7 +121,7 @@ def test_a_slow_disk_holds_up_no_edit_and_leaves_no_autosave_of_what_was_saved(w
         write_atomically(path, text)
 
     monkeypatch.setattr(autosaves, "write_atomically", slowly)
-    session._autosave.setInterval(0)
+    session.autosave_soon.setInterval(0)
     change(window, "41 kg")
     assert until(lambda: written, 5) and "41 kg" in written[0]
     change(window, "42 kg")
@@ -305,7 +305,7 @@ def test_no_compiled_code_of_a_drive_is_loaded_by_the_window(window, loaded, eva
     assert until(lambda: len(window.session.runs) == 2)
     settle()
     # The process that does it may end at any time.
-    evaluator._process.kill()
+    os.kill(evaluator.pid, signal.SIGKILL)
     key = "door_motor.torque"
     assert np.array_equal(window.session.last_run.trace(key).y, run.trace(key).y)
     assert not loaded

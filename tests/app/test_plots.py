@@ -340,4 +340,4 @@ def test_c_that_is_lowered_beside_is_that_of_this_process(lowering, name):
 
 def test_what_lowers_is_asked_for_nothing_that_runs_c_of_a_drive(lowering, example_path):
     with pytest.raises(TypeError, match="RunRequest may run C"):
-        lowering._worker.ask(RunRequest(example_path.read_text("utf-8"), "Run 1", "", "/tmp/run.h5"), 5.0)
+        lowering.worker.ask(RunRequest(example_path.read_text("utf-8"), "Run 1", "", "/tmp/run.h5"), 5.0)

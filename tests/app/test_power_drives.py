@@ -5,7 +5,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QTreeWidgetItemIterator
+from PyQt6.QtWidgets import QAbstractButton, QComboBox, QTreeWidgetItemIterator
 
 from pendel.app.drive.assembly_bar import AssemblyBar
 from pendel.app.drive.editors.flux_dialogs import FluxWizard, fit_words
@@ -193,7 +193,7 @@ def test_a_table_of_harmonics_is_filled_by_hand(window):
     session.do(commands.add_card(session.drive, "ac_source", "Mains", 6, 60))
     settle()
     click_card(window, "mains")
-    page.inspector._show_tab("Harmonics")
+    page.inspector.show_tab("Harmonics")
     editor = page.inspector.rows_editor
     editor.append()
     editor.append()
@@ -372,7 +372,8 @@ def test_a_level_of_its_own_overrides_the_drives(window):
     session = window.session
     session.do(commands.set_setting(session.drive, "until", "20 ms"))
     click_card(window, "bridge")
-    box = next(b for b in window.drive_page.inspector.findChildren(type(window.drive_page.inspector._combo("x", (), "", lambda o: None))) if b.accessibleName() == "Level of detail")  # fmt: skip
+    boxes = window.drive_page.inspector.findChildren(QComboBox)
+    box = next(b for b in boxes if b.accessibleName() == "Level of detail")
     box.setCurrentIndex(box.findData("switching"))
     box.activated.emit(box.currentIndex())
     assert session.drive.cards["bridge"].choices["level"] == "switching"

@@ -87,7 +87,7 @@ def test_a_run_is_drawn_beside_its_channels_and_goes_with_them(scope, window, he
     scope.overlay.setCurrentIndex(2)  # the older one
     scope.overlay.activated.emit(2)
     count = len(heard)
-    assert scope._overlaid is first
+    assert scope.overlaid is first
     assert "Alike lies beside what is shown" in heard[-1], "free-running frames end at 0, where the run begins"
     type_into(scope.shift, "50 ms")
     (curve,) = scope.plot.overlays
@@ -101,7 +101,7 @@ def test_a_run_is_drawn_beside_its_channels_and_goes_with_them(scope, window, he
     type_into(scope.shift, "0 s")
     assert len(scope.plot.overlays) == 1 and "Time of the run" in scope.shift.toolTip()
     window.session.runs_changed.emit()  # another run ends, or is renamed
-    assert scope._overlaid is first and len(scope.plot.overlays) == 1
+    assert scope.overlaid is first and len(scope.plot.overlays) == 1
     scope.remove(0)
     assert not scope.plot.overlays, "the run's line of a channel that is not shown"
     scope.add("speed_pi.out")

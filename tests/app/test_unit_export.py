@@ -36,7 +36,7 @@ def test_a_plant_is_chosen_given_a_step_and_an_input_and_written(window, tmp_pat
         QTest.keyClick(dialog.step, Qt.Key.Key_Tab)
         assert until(lambda: words in dialog.problem.text() and dialog.export.isEnabled() == (not words)), text
     QTest.keyClicks(dialog.search, "leaf mass")
-    shown = [i for i in dialog._items() if not i.isHidden()]
+    shown = [i for i in dialog.items() if not i.isHidden()]
     assert [i.data(Qt.ItemDataRole.UserRole) for i in shown] == ["door_leaf.m"]
     shown[0].setCheckState(Qt.CheckState.Checked)
     assert until(lambda: "2 inputs" in dialog.summary.text() and "20 µs" in dialog.summary.text())

@@ -301,7 +301,7 @@ def test_the_inspector_shows_how_a_block_is_shipped(window):
     QTest.keyClick(field, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
     settle()
     assert drive.cards["current_pi"].values["T_i"] == "0.63 ms"
-    inspector._show_tab("Code")
+    inspector.show_tab("Code")
     settle()
     editor = inspector.code_editor
     assert set(editor.live) >= {"K_p", "T_i", "low", "high"} and "every" not in editor.live
@@ -321,4 +321,4 @@ def test_the_inspector_shows_how_a_block_is_shipped(window):
     assert "changes nothing" in editor.notes["T_i"].text()
     window.session.do(commands.set_step(drive, "current_pi", "T_i", ""))
     inspect(window, "encoder")
-    assert "Code" not in inspector._tabs()
+    assert "Code" not in inspector.tabs()

@@ -117,7 +117,7 @@ def test_a_way_laid_under_is_of_the_drive_as_it_is_and_goes_when_it_is_unticked(
 
 
 def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):
-    page._choose("current_pi")
+    page.choose("current_pi")
     judged, view = page.standings["current_pi"].judged.margins, page.way
     usual = {action.text(): action for action in page.ways.menu.actions()}
     assert len(usual) == 6
@@ -145,8 +145,8 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
     assert len(view.points) == 6 and view.swept.rowCount() == 6 and "6 frequencies, averaged" in view.swept_words.text()
     assert max(abs(p.off_db) for p in view.points) < 0.1
     points = list(view.points)
-    page._choose("current_pi")
-    page._show_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
+    page.choose("current_pi")
+    page.draw_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
     assert until(lambda: view.points), "they are kept with the runs of the drive"
     assert view.points == points and view.swept_words.text().startswith("Kept: 6 frequencies")
     view.swept.selectAll()
@@ -167,12 +167,12 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
     heads = {table.horizontalHeaderItem(n).text() for n in range(table.columnCount())}
     assert {"door_motor.i, A", "door_motor.omega, rad/s", "current_pi.out, V"} <= heads
     shown.close()
-    page._choose("speed_pi")
+    page.choose("speed_pi")
     assert page.stack.currentIndex() == 0 and page.now is not None
 
 
 def test_gains_are_searched_within_limits_shown_as_they_come_and_taken(window, page):
-    page._choose("current_pi")
+    page.choose("current_pi")
     page.rule_box.setCurrentIndex(page.rule_box.findText("search within limits"))
     page.rule_box.activated.emit(page.rule_box.currentIndex())
     box = page.limits
@@ -201,7 +201,7 @@ def test_gains_are_searched_within_limits_shown_as_they_come_and_taken(window, p
 
 
 def test_all_loops_are_tuned_in_one_step_and_every_gain_can_be_slid(window, page):
-    page._choose("speed_pi")
+    page.choose("speed_pi")
     before = to_text(window.session.drive)
     page.rule_box.setCurrentIndex(page.rule_box.findText("search within limits"))
     page.rule_box.activated.emit(page.rule_box.currentIndex())
@@ -235,16 +235,16 @@ def test_all_loops_are_tuned_in_one_step_and_every_gain_can_be_slid(window, page
         assert hand.fields["T_i"].property("wrong") and words in hand.fields["T_i"].toolTip()
     type_into(hand.fields["T_i"], "45 ms")
     assert until(lambda: page.proposed.gains["T_i"] == pytest.approx(0.045))
-    page._choose("current_pi")
+    page.choose("current_pi")
     assert page.proposed.gains == page.now.gains, "another loop begins with its own gains"
 
 
 def test_a_loop_that_is_cut_before_it_is_drawn_is_not_drawn(window, page):
-    page._choose("current_pi")
+    page.choose("current_pi")
     assert until(lambda: page.title.text() == "Current PI")
     window.session.select(["current_pi"])
-    page._choose("speed_pi")
-    page._choose("current_pi")  # which is drawn in the next turn
+    page.choose("speed_pi")
+    page.choose("current_pi")  # which is drawn in the next turn
     window.session.do(commands.remove_cards(window.session.drive, ["current_pi"]))
     lay_out()
     assert "current_pi" not in window.session.drive.cards and page.chosen is not None
@@ -255,7 +255,7 @@ def test_a_loop_that_is_cut_before_it_is_drawn_is_not_drawn(window, page):
 
 
 def test_a_loop_is_judged_over_the_spread_of_values(window, page):
-    page._choose("current_pi")
+    page.choose("current_pi")
     box = page.tolerances
     assert not box.button.isEnabled()
     for name, share in (("door_motor.L_a", "20 %"), ("m_leaf", "x")):
@@ -272,21 +272,21 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     )
     # It belongs to that loop, and to the drive as it is.
     shown = box.words.text()
-    page._choose("speed_pi")
+    page.choose("speed_pi")
     assert until(lambda: page.title.text() == "Speed PI" and not box.words.text())
-    page._choose("current_pi")
+    page.choose("current_pi")
     assert until(lambda: box.words.text() == shown)
     QTest.mouseClick(box.button, LEFT)
-    page._choose("speed_pi")  # while it is judged
+    page.choose("speed_pi")  # while it is judged
     assert until(lambda: not page.spreading.judging, 60) and until(lambda: not box.words.text())
     assert box.button.text() == "Judge over the spread"
-    page._choose("current_pi")
+    page.choose("current_pi")
     assert until(lambda: box.words.text() == shown)
     QTest.mouseClick(box.button, LEFT)
     window.session.do(commands.set_value(window.session.drive, "door_motor", "L_a", "0.7"))
     assert until(lambda: "changed meanwhile" in box.words.text() or not box.words.text(), 60)
     judged(window)
-    assert until(lambda: page.standings and page.chosen is not page.spreading._of and not box.words.text())
+    assert until(lambda: page.standings and page.chosen is not page.spreading.study and not box.words.text())
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped
     assert until(lambda: box.words.text() == "Stopped.", 60)
@@ -373,7 +373,7 @@ def test_signals_are_dragged_from_runs_to_the_ends_of_a_way(window):
 
 def test_loops_are_measured_in_runs(window, page):
     """The choice is there for every drive; points lie on the curve, the model's figures beside it."""
-    page._choose("current_pi")
+    page.choose("current_pi")
     derived = page.now.margins
     place = page.where.findText("measured in runs")
     page.where.setCurrentIndex(place)

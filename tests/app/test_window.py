@@ -854,7 +854,7 @@ def test_names_out_of_a_file_are_shown_as_they_are(window, questions):
     run_with(window)
     motor = next(key for key, card in session.drive.cards.items() if card.name == "&Run && stop")
     menu = QMenu(window)
-    strips._offer_units(menu, f"{motor}.speed")
+    strips.offer_units(menu, f"{motor}.speed")
     window.settings.setValue("recent", [str(window.session.path.parent / "a&b.pendel")])
     recent = QMenu(window)
     window.files.fill_recent(recent)

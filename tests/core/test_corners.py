@@ -309,12 +309,12 @@ def test_a_run_stopped_while_its_record_is_averaged_stops_at_once_and_keeps_its_
     monkeypatch.setattr(simulator, "RECORD_BYTES", 600_000)
     looked = []
 
-    def stretch(self, rows, real=Condenser._stretch):
+    def stretch(self, rows, real=Condenser.stretch):
         looked.append(len(rows))
         watch.stop[0] = len(looked) == 200  # amid the second look at the record
         real(self, rows)
 
-    monkeypatch.setattr(Condenser, "_stretch", stretch)
+    monkeypatch.setattr(Condenser, "stretch", stretch)
     run = run_drive(prepared, watch=watch, until=0.1)
     assert run.outcome.name == "STOPPED" and len(looked) == 200
     assert run.condensed is not None and len(run.condensed.edges) == len(run.condensed.figures) + 1

@@ -200,7 +200,7 @@ def test_examples_run_by_maps_as_by_their_equations_and_in_any_loop_to_the_bit(n
     assert np.array_equal(cut.rows, by_maps.rows) and cut.counters == by_maps.counters
     runtime.build_fastest(prepared.structure)
     with Simulator(prepared.program, inputs) as unrolled:
-        assert unrolled._loop is not runtime.time_loop()
+        assert unrolled.loop is not runtime.time_loop()
         unrolled.advance()
         assert np.array_equal(unrolled.recorded().rows, by_maps.rows)
     plain = replace(prepared.program, structure=replace(prepared.structure, forced=None))

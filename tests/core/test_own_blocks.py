@@ -104,7 +104,7 @@ def test_what_is_wrong_is_told_with_its_line(kind, changes, words):
 def test_c_from_a_file_runs_only_when_it_is_allowed(tmp_path, capsys, monkeypatch):
     foreign = replace(EXAMPLES[C], equations=(*EXAMPLES[C].equations, "/* from elsewhere */"))
     d = bench(C, foreign, {"x": FEED})
-    monkeypatch.setattr("pendel.core.trust._here", set())  # this process has not seen it
+    monkeypatch.setattr("pendel.core.trust.ALLOWED_HERE", set())  # this process has not seen it
     points = WorkingPoints(prepare(d.document))
     assert [point.name for point in points] == ["at rest"]  # judging loops runs nothing
     path = tmp_path / "own.pendel"

@@ -297,7 +297,7 @@ def test_c_that_came_with_a_file_meets_no_compiler_and_runs_nowhere_until_it_is_
         prepare(drive)
     assert len(asked) == 1
     # What was allowed is known by its text: in any drive, in the next session, and not with a letter changed.
-    monkeypatch.setattr("pendel.core.trust._here", set())
+    monkeypatch.setattr("pendel.core.trust.ALLOWED_HERE", set())
     assert not strange_c(drive) and strange_c(own_c("y = x; // as it was", "  kept += nonsense;")) == ["own"]
     trust.remembered_at().chmod(0o666)
     assert strange_c(drive) == ["own"], "a list that others can write is nobody's"
@@ -442,7 +442,7 @@ def test_a_run_that_does_not_stop_is_ended_and_one_that_lies_is_no_answer(tmp_pa
             b"rubbish",
         ):
             worker.start()
-            worker._received.put(lie)
+            worker.received.put(lie)
             assert "no answer" in worker.answer().findings[0][0]
         assert not trap.exists()
     finally:
@@ -496,9 +496,9 @@ def test_signals_are_evaluated_in_a_confined_process_to_the_bit_and_one_that_lie
                 run.evaluator.signals(asked[0], rows, asked[2], keys[:2]),
             )
             del rows
-        status = Path("/proc", str(beside._process.pid), "status").read_text()
+        status = Path("/proc", str(beside.pid), "status").read_text()
         assert "NoNewPrivs:\t1" in status and (platform.machine() != "x86_64" or "Seccomp:\t2" in status)
-        os.kill(beside._process.pid, signal.SIGKILL)  # another takes its place
+        os.kill(beside.pid, signal.SIGKILL)  # another takes its place
         assert np.array_equal(
             beside.signals(run.structure, found.rows, run.parameters, keys[:2]), here_of(run, found.rows, keys[:2])
         )
@@ -506,14 +506,12 @@ def test_signals_are_evaluated_in_a_confined_process_to_the_bit_and_one_that_lie
             beside.signals(*asked, ["nothing"])
         for lie in ("SHAPE.pack(True, 1 << 60, 2)", "SHAPE.pack(True, -1, 2)", "b'pickle'", "b''", TOO_SHORT):
             monkeypatch.setattr(child, "start_with_streams", partial(liar, lie, len(run.rows)))
-            beside._process.kill()
-            beside._process.wait()
+            beside.kill()
             with pytest.raises(RunProblem, match="ended unexpectedly"):
                 beside.signals(*asked, keys[:2])
         # A file that its library cannot get through is a sentence, too, and the next one is read.
         save(run, path := tmp_path / "run.h5")
-        beside._process.kill()
-        beside._process.wait()
+        beside.kill()
         monkeypatch.setattr(evaluating, "READING", 0.3)
         monkeypatch.setattr(child, "start_with_streams", partial(liar, "(__import__('time').sleep(60), b'')[1]", 0))
         with pytest.raises(FileProblem, match="did not answer in time"):

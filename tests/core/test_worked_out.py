@@ -25,7 +25,7 @@ def of_squares(x):
 def nothing_known():
     CALLS.clear()
     for each in (squared, of_squares):
-        each._known.clear()
+        each.forget()
 
 
 def test_a_result_is_worked_out_once():

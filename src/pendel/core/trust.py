@@ -18,7 +18,7 @@ from pendel.core.catalogue.own_block import EXAMPLES, C
 from pendel.core.drive.document import Drive, OwnEquations
 from pendel.core.errors import DriveProblem
 
-_here: set[str] = set()
+ALLOWED_HERE: set[str] = set()
 """Hashes of what was typed since this process began, or allowed in it."""
 
 
@@ -36,7 +36,7 @@ def digest(own: OwnEquations) -> str:
 def allow(updates: Iterable[OwnEquations], *, for_good: bool = True) -> None:
     """Allow these updates from now on, or while this process lasts."""
     allowed = {digest(own) for own in updates}
-    _here.update(allowed)
+    ALLOWED_HERE.update(allowed)
     if not for_good or not (new := allowed - _remembered()):  # it may have been allowed for this process before
         return
     path = remembered_at()
@@ -48,7 +48,7 @@ def allow(updates: Iterable[OwnEquations], *, for_good: bool = True) -> None:
 
 
 def is_allowed(own: OwnEquations) -> bool:
-    return own == EXAMPLES[C] or digest(own) in _here or digest(own) in _remembered()
+    return own == EXAMPLES[C] or digest(own) in ALLOWED_HERE or digest(own) in _remembered()
 
 
 def brings_c(drive: Drive) -> bool:

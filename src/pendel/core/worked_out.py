@@ -90,6 +90,10 @@ class WorkedOut(Generic[P, R]):
             while len(self._known) > KEPT:
                 self._known.popitem(last=False)
 
+    def forget(self) -> None:
+        with self._lock:
+            self._known.clear()
+
     def __reduce__(self) -> str:
         return self._function.__qualname__  # by its name, like any function
 

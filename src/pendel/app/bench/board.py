@@ -419,6 +419,11 @@ class Board(QObject):
 
     # Jobs.
 
+    @property
+    def watched(self) -> bool:
+        """Whether its state is asked for again and again."""
+        return self._look.isActive()
+
     def _look_at_board(self) -> None:
         """State and record, while nothing else is being done."""
         if self.session.jobs.busy(BENCH, LOOK_AT_BOARD) or self.link is not LinkState.OPEN:

@@ -297,6 +297,11 @@ class ScopePanel(QWidget):
         self._timer.start()
         self.refresh()
 
+    @property
+    def draws(self) -> bool:
+        """Whether it looks for samples, frame by frame."""
+        return self._timer.isActive()
+
     def _restart_if_running(self) -> None:
         if self.sampler is not None:
             self._restart()
@@ -482,7 +487,7 @@ class ScopePanel(QWidget):
     # A run beside it.
 
     def _offer_runs(self) -> None:
-        chosen = self._overlaid
+        chosen = self.overlaid
         self._offered = list(reversed(self.session.runs))
         self.overlay.clear()
         self.overlay.addItems(["no run", *(run.name for run in self._offered)])
@@ -490,19 +495,19 @@ class ScopePanel(QWidget):
         self._show_overlay()
 
     @property
-    def _overlaid(self) -> KeptRun | None:
+    def overlaid(self) -> KeptRun | None:
         """The run that is drawn beside; two may have one name."""
         at = self.overlay.currentIndex() - 1
         return self._offered[at] if 0 <= at < len(self._offered) else None
 
     def _show_overlay(self) -> None:
-        run = self._overlaid
+        run = self.overlaid
         self.plot.show_overlays([] if run is None else list(self._traces_of(run)))
 
     def _lay_beside(self) -> None:
         """As asked for by hand; says where nothing of it can be seen."""
         self._show_overlay()
-        run, (left, right) = self._overlaid, self.plot.vb.viewRange()[0]
+        run, (left, right) = self.overlaid, self.plot.vb.viewRange()[0]
         drawn = [curve.xData for curve in self.plot.overlays]
         if run is None or self.shift.property("wrong"):
             return

@@ -318,9 +318,9 @@ class CircuitView(QWidget):
     def _slid(self, value: int) -> None:
         run = self.session.last_run
         if run is not None:
-            self._go(value / SLIDER * run.end)
+            self.go_to(value / SLIDER * run.end)
 
-    def _go(self, time: float) -> None:
+    def go_to(self, time: float) -> None:
         self.session.cursor_time = time
         self.show_time(time)
         self.time_moved.emit(time)
@@ -338,7 +338,7 @@ class CircuitView(QWidget):
         here = run.end if self.time is None else self.time
         ahead = changes[changes > here + 1e-12] if direction > 0 else changes[changes < here - 1e-12]
         if len(ahead):
-            self._go(float(ahead[0] if direction > 0 else ahead[-1]))
+            self.go_to(float(ahead[0] if direction > 0 else ahead[-1]))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None

@@ -143,7 +143,7 @@ class Inspector(QWidget):
         self.name_field: Field | None = None
         self.card = self._wanted() if self._kind() is not None else ""
         if self.card:
-            tabs = self._tabs()
+            tabs = self.tabs()
             if self.tab not in tabs or self.shape[:1] != (self.card,):
                 self.tab = tabs[0]
         self.shape = self._shape()
@@ -228,7 +228,7 @@ class Inspector(QWidget):
 
     # one card ------------------------------------------------------------------
 
-    def _tabs(self) -> list[str]:
+    def tabs(self) -> list[str]:
         kind, card = self._kind(), self.session.drive.cards[self.card]
         assert kind is not None
         if card.face is not None:
@@ -264,11 +264,11 @@ class Inspector(QWidget):
         self.name_field = name
         self.body.addWidget(name)
         self.body.addWidget(wrapped(kind.title, "muted"))
-        tabs = self._tabs()
+        tabs = self.tabs()
         bar, group = QHBoxLayout(), QButtonGroup(self.inner)
         bar.setSpacing(0)
         for tab in tabs:
-            tab_button = button(tab, lambda t=tab: self._show_tab(t), "small")
+            tab_button = button(tab, lambda t=tab: self.show_tab(t), "small")
             tab_button.setCheckable(True)
             tab_button.setChecked(tab == self.tab)
             group.addButton(tab_button)
@@ -293,7 +293,7 @@ class Inspector(QWidget):
         self.signal_box.setSpacing(3)
         self.body.addLayout(self.signal_box)
 
-    def _show_tab(self, tab: str) -> None:
+    def show_tab(self, tab: str) -> None:
         self.tab = tab
         self.rebuild()
 

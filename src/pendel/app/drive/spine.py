@@ -306,7 +306,7 @@ class Spine(QWidget):
         sign = Elided(name)
         sign.setContentsMargins(8, 0, 0, 0)
         sign.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        sign.customContextMenuRequested.connect(lambda at, n=name, w=sign: self._menu(n, w.mapToGlobal(at)))
+        sign.customContextMenuRequested.connect(lambda at, n=name, w=sign: self.open_menu(n, w.mapToGlobal(at)))
         sign.mouseDoubleClickEvent = lambda _, n=name: self.rename_quantity(n)
         sign.setToolTip(f"{name}: double-click to rename, right-click for more")
         field = Field(self.session.drive.quantities[name].text, f"Value of {name}", 84)
@@ -320,7 +320,7 @@ class Spine(QWidget):
         line.setContentsMargins(8, 1, 0, 1)
         return line
 
-    def _menu(self, name: str, where) -> None:
+    def open_menu(self, name: str, where) -> None:
         menu = QMenu(self)
         menu.addAction("Rename …", lambda: self.rename_quantity(name))
         menu.addAction("Note …", lambda: self.note_quantity(name))

@@ -154,7 +154,7 @@ class LoopsPage(Page):
         inside.addWidget(rule())
         self.ways = WayList()
         self.ways.chosen.connect(self.show_way)
-        self.ways.wished.connect(lambda way: self._show_way("", way))
+        self.ways.wished.connect(lambda way: self.draw_way("", way))
         self.ways.ticked.connect(lambda: self.way.lay_under(self.ways.ticked_names()))
         inside.addWidget(self.ways)
         inside.addSpacing(6)
@@ -372,7 +372,7 @@ class LoopsPage(Page):
             seen = f"actual {actual.label}" if actual.label.startswith(card) else f"actual {card} {actual.label}"
             loop_button = button(
                 literal(f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}"),
-                lambda k=key: self._choose(k),
+                lambda k=key: self.choose(k),
             )
             if standing.changed_inside:
                 names = ", ".join(self.session.drive.cards[name].name for name in standing.changed_inside)
@@ -409,15 +409,15 @@ class LoopsPage(Page):
 
     def show_way(self, name: str) -> None:
         """Show a kept way between two points, or a new one."""
-        self._show_way(name, self.session.drive.transfers.get(name, KeptTransfer("", "")))
+        self.draw_way(name, self.session.drive.transfers.get(name, KeptTransfer("", "")))
 
-    def _show_way(self, name: str, way: KeptTransfer) -> None:
+    def draw_way(self, name: str, way: KeptTransfer) -> None:
         self.stack.setCurrentWidget(self.way)
         self._name_modes()
         self._fill_loops()
         self.way.show_way(name, way)
 
-    def _choose(self, key: str) -> None:
+    def choose(self, key: str) -> None:
         self.stack.setCurrentIndex(0)
         self.ways.show_none()
         self._name_modes()

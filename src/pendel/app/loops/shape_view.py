@@ -70,6 +70,10 @@ class ShapeView(QWidget):
         else:
             self._timer.stop()
 
+    @property
+    def swings(self) -> bool:
+        return self._timer.isActive()
+
     def _next(self) -> None:
         self.turn = (self.turn + 2 * math.pi * FRAME_MS / 1000 / SWING) % (2 * math.pi)
         self.update()

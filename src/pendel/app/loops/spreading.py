@@ -30,7 +30,7 @@ class Spreading(QObject):
         super().__init__(parent)
         self.session, self.box = session, box
         self._job: Job | None = None
-        self._of: LoopStudy | None = None
+        self.study: LoopStudy | None = None
         """The loop, of the drive as it was, to which the result belongs."""
         self._tolerated: Tolerated | None = None
         self._sentence = ""
@@ -56,7 +56,7 @@ class Spreading(QObject):
             session.judge_at,
             own_c=not strange_c(session.drive),
         )
-        self._of, self._tolerated = study, None
+        self.study, self._tolerated = study, None
         self.box.show_judging()
         self._job = session.jobs.start(
             TOLERATE,
@@ -79,7 +79,7 @@ class Spreading(QObject):
         spread, where it was judged as it is."""
         if self.judging:
             return None
-        mine = study is self._of
+        mine = study is self.study
         self.box.show_words(self._sentence if mine else "")
         return self._tolerated if mine else None
 

@@ -37,7 +37,7 @@ class SignalBox(QComboBox):
         line = self.lineEdit()
         assert line is not None
         line.setAcceptDrops(False)  # or it would add the signal's key to the text
-        line.editingFinished.connect(self._typed)
+        line.editingFinished.connect(self.typed)
         self._before = ""
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
@@ -49,7 +49,7 @@ class SignalBox(QComboBox):
             self.show_key(keys[0])
             self.chosen.emit()
 
-    def _typed(self) -> None:
+    def typed(self) -> None:
         if self.currentText() != self._before:
             self._before = self.currentText()
             self.chosen.emit()

@@ -490,7 +490,7 @@ class Strips(PlotView):
     def _menu(self, n: int, at) -> None:
         menu = QMenu(self)
         for key in self.specs[n].signals:
-            self._offer_units(menu, key)
+            self.offer_units(menu, key)
         for key in self.specs[n].signals:
             menu.addAction(literal(f"Take off {self.said_of.get(key, key)}"), lambda k=key: self._take_off(n, k))
         menu.addSeparator()
@@ -498,7 +498,7 @@ class Strips(PlotView):
         menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
         menu.exec(at.toPoint())
 
-    def _offer_units(self, menu: QMenu, key: str) -> None:
+    def offer_units(self, menu: QMenu, key: str) -> None:
         """The other units in which a signal can be read."""
         declared, units = self.units_of.get(key, ("", None))
         for other in OTHERS.get(declared, ()):

@@ -65,10 +65,10 @@ class Live(QObject):
         self._drive: object = None
         self._told = ""
         self.span = SPAN
-        self._threads = LiveThreads(self)
-        self._threads.framed.connect(self._take_frame)
-        self._threads.kept.connect(self._take_kept)
-        self._threads.ended.connect(self._take_end)
+        self.threads = LiveThreads(self)
+        self.threads.framed.connect(self._take_frame)
+        self.threads.kept.connect(self.take_kept)
+        self.threads.ended.connect(self._take_end)
         self._late_change = Later(self, CHANGE_AFTER_MS, self._send_change)
         self._cards = QTimer(self)
         self._cards.setInterval(CARDS_EVERY_MS)
@@ -105,7 +105,7 @@ class Live(QObject):
         self._sampled = frozenset(k for k in self._infos if is_block(session, k))
         self._traces, self.status = {}, {"state": "preparing", "time": 0.0}
         self.span = min(SPAN, max(1e-3, session.examined.settings.get("until", SPAN)))
-        threads, token = self._threads, object()
+        threads, token = self.threads, object()
         self._token = token
         self.run = LiveRun(
             to_text(session.drive),
@@ -231,7 +231,7 @@ class Live(QObject):
         )
         self.session.live = self.view
 
-    def _take_kept(self, token: object, path: str, problem: str) -> None:
+    def take_kept(self, token: object, path: str, problem: str) -> None:
         """Parts come in the order in which they were asked for."""
         keeping = next((k for k in self._keeping.get(token, ()) if not k.arrived), None)
         if keeping is None:

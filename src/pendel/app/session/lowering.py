@@ -19,8 +19,8 @@ LONGEST = 300.0
 
 
 class Lowering:
-    def __init__(self) -> None:
-        self._worker = Beside(own_answers=True)
+    def __init__(self, worker: Beside | None = None) -> None:
+        self.worker = worker or Beside(own_answers=True)
 
     def ask(
         self,
@@ -42,11 +42,11 @@ class Lowering:
 
         if refused := refused_c(drive):
             raise RunProblem(str(refused[0]))
-        return self._worker.ask(request(to_text(drive)), LONGEST, stopping)
+        return self.worker.ask(request(to_text(drive)), LONGEST, stopping)
 
     def work_out(self, work: Work, stopping: Callable[[], bool] = lambda: False) -> Any:
         """The result of what takes long, such as the smooth fit of flux tables. Raises as `Beside.ask`."""
-        return self._worker.ask(WorkRequest(work), LONGEST, stopping)
+        return self.worker.ask(WorkRequest(work), LONGEST, stopping)
 
     def close(self) -> None:
-        self._worker.close()
+        self.worker.close()

@@ -123,8 +123,8 @@ class Session(QObject):
         self.shown_keys: Callable[[], list[str]] = list
         """Tells which signals of the next run will be shown at once."""
         self.evaluator = SignalEvaluator(self.jobs, self)
-        self._autosave = Later(self, AUTOSAVE_AFTER_MS, self.autosave)
-        self._autosave_at_last = Later(self, AUTOSAVE_AT_LAST_MS, self.autosave)
+        self.autosave_soon = Later(self, AUTOSAVE_AFTER_MS, self.autosave)
+        self.autosave_at_last = Later(self, AUTOSAVE_AT_LAST_MS, self.autosave)
         self._lock: FileLock | Owner | None = None
         """On the drive's file; an owner where another window has it open."""
         self._slot: Slot | None = None
@@ -206,9 +206,9 @@ class Session(QObject):
         self.do(command)
 
     def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
-        self._autosave.start()  # before all that may fail
-        if not self._autosave_at_last.isActive():
-            self._autosave_at_last.start()
+        self.autosave_soon.start()  # before all that may fail
+        if not self.autosave_at_last.isActive():
+            self.autosave_at_last.start()
         gone = [c for c in self.selection if c not in self.drive.cards]
         if gone:
             self.selection = [c for c in self.selection if c in self.drive.cards]
@@ -296,8 +296,8 @@ class Session(QObject):
 
     def close(self) -> None:
         self.closing = True
-        self._autosave.stop()
-        self._autosave_at_last.stop()
+        self.autosave_soon.stop()
+        self.autosave_at_last.stop()
         self._deep.stop()
         self._let_go()
         for end in self.at_close:
@@ -343,8 +343,8 @@ class Session(QObject):
         return path == self.path and self._known_bytes is not None and digest_of(path) not in (self._known_bytes, None)
 
     def autosave(self) -> None:
-        self._autosave.stop()
-        self._autosave_at_last.stop()
+        self.autosave_soon.stop()
+        self.autosave_at_last.stop()
         if not self.dirty:
             return
         with contextlib.suppress(OSError):  # the next edit tries again; the open drive is not in danger
@@ -355,8 +355,8 @@ class Session(QObject):
             self.jobs.start(AUTOSAVE, lambda job: write_unless_stopped(job, path, text), lambda job: None)
 
     def discard_autosave(self) -> None:
-        self._autosave.stop()
-        self._autosave_at_last.stop()
+        self.autosave_soon.stop()
+        self.autosave_at_last.stop()
         self.jobs.stop(AUTOSAVE)  # before the file goes: one that is being written goes when it is there
         if self._slot is not None:
             with contextlib.suppress(OSError):

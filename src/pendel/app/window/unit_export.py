@@ -97,12 +97,12 @@ class UnitExport(QDialog):
         self.finished.connect(lambda _: self._job.stop() if self._job else None)
         self.radios["drive"].setChecked(True)
 
-    def _items(self) -> list[QListWidgetItem]:
+    def items(self) -> list[QListWidgetItem]:
         return [item for n in range(self.list.count()) if (item := self.list.item(n)) is not None]
 
     def wish(self) -> Wish:
         what = next(n for n, radio in self.radios.items() if radio.isChecked())
-        inputs = tuple(str(i.data(NAME)) for i in self._items() if i.checkState() is Qt.CheckState.Checked)
+        inputs = tuple(str(i.data(NAME)) for i in self.items() if i.checkState() is Qt.CheckState.Checked)
         return Wish(what, inputs, self.step.text().strip() if self.step.isEnabled() else "")
 
     def _look(self) -> None:
@@ -140,7 +140,7 @@ class UnitExport(QDialog):
     def _offer(self, unit: Unit) -> None:
         """List what may come from outside. A list of the same names stays as it is."""
         offered = unit.offered
-        if [str(i.data(NAME)) for i in self._items()] == list(offered):
+        if [str(i.data(NAME)) for i in self.items()] == list(offered):
             return
         self.list.blockSignals(True)
         self.list.clear()
@@ -155,7 +155,7 @@ class UnitExport(QDialog):
 
     def _filter(self) -> None:
         words = self.search.text().lower().split()
-        for item in self._items():
+        for item in self.items():
             item.setHidden(not all(word in item.text().lower() for word in words))
 
     def write(self, path: str = "") -> None:

@@ -84,7 +84,7 @@ class LiveProcess:
         self._mark = (time.monotonic(), 0.0)
         self._worlds = ThreadPoolExecutor(1, "prepare")
         self._coming: list[Future[Prepared | str]] = []
-        self._faster: Future[bool] | None = None
+        self.faster: Future[bool] | None = None
         """A faster loop, being built."""
         self._lean: Future[ctypes.CDLL] | None = None
         """What evaluates just the watched signals of the plant, once it is built."""
@@ -104,6 +104,11 @@ class LiveProcess:
             while True:
                 self._turn()
 
+    def close(self) -> None:
+        self._worlds.shutdown()
+        if self.simulator is not None:
+            self.simulator.close()
+
     def _turn(self) -> None:
         simulator = self.simulator
         wait = FRAME
@@ -113,9 +118,9 @@ class LiveProcess:
         if reads:
             self._hear()
         if self._coming and self._coming[0].done():
-            self._follow(self._coming.pop(0).result())
-        if self._faster is not None and self._faster.done() and not self.paused:
-            self._go_on_faster()
+            self.follow(self._coming.pop(0).result())
+        if self.faster is not None and self.faster.done() and not self.paused:
+            self.go_on_faster()
         if self.simulator is not None and not self.paused:
             self._advance(self.simulator)
         self._send_frame()
@@ -208,7 +213,7 @@ class LiveProcess:
     def _remark(self) -> None:
         self._mark, self._computed = (time.monotonic(), self.simulator.time if self.simulator else 0.0), 0.0
 
-    def _follow(self, prepared: Prepared | str) -> None:
+    def follow(self, prepared: Prepared | str) -> None:
         """A drive is ready: the first one begins the run, a later one changes its values."""
         self.status.followed += 1
         self._framed = 0.0  # send the status at once
@@ -253,15 +258,15 @@ class LiveProcess:
             self.paused = True
             return
         self.prepared, self.status.state = prepared, "paused" if self.paused else "runs"
-        self._faster = self._worlds.submit(build_fastest, prepared.structure)
+        self.faster = self._worlds.submit(build_fastest, prepared.structure)
         self._build_lean()
         self.pace.begin(0.0)
         self._remark()
 
-    def _go_on_faster(self) -> None:
+    def go_on_faster(self) -> None:
         """Go on in a loop that was built for the sizes of this drive meanwhile, with the same rows to the
         bit."""
-        future, self._faster = self._faster, None
+        future, self.faster = self.faster, None
         assert future is not None
         if future.exception() is not None or not future.result() or self.simulator is None:
             return
@@ -378,13 +383,13 @@ class LiveProcess:
 
         answer = {"path": file, "problem": ""}
         try:
-            save(self._latest_run(seconds, name), self.folder / file)
+            save(self.latest_run(seconds, name), self.folder / file)
         except PendelError as problem:
             answer["problem"] = str(problem)
         with contextlib.suppress(BlockingIOError):
             self.wire.send(b"K" + json.dumps(answer).encode())
 
-    def _latest_run(self, seconds: float, name: str) -> Any:
+    def latest_run(self, seconds: float, name: str) -> Any:
         from pendel.core.runs.kept import KeptRun
 
         simulator, prepared = self.simulator, self.prepared

@@ -85,8 +85,9 @@ class Simulator:
         control = [program.control] if program.control and controller is None else []
         self._plant, *controllers = load_together((program.structure.source, *control))
         self._controller = controllers[0] if controllers else controller
-        self._loop = fastest_loop(program.structure)
-        self._advance: Callable[[int | None, float], int] = self._loop.pd_advance
+        self.loop = fastest_loop(program.structure)
+        """The library of the time loop; a structure may have one of its own."""
+        self._advance: Callable[[int | None, float], int] = self.loop.pd_advance
         self._kept: dict[str, np.ndarray] = {}
         self._failures: list[Exception] = []
         self._run = RunStruct()
@@ -102,7 +103,7 @@ class Simulator:
         if self._run.n_signal:
             self._run.ticks, room = SPARE_TICKS.lend()
             self._run.cap_ticks = room // (8 * self._run.n_signal)
-        self._handle = self._loop.pd_open(ctypes.byref(self._run))
+        self._handle = self.loop.pd_open(ctypes.byref(self._run))
         self._branches: list[tuple[str, int]] = [(uuid.uuid4().hex, 0)]
         if not self._handle:
             self.close()
@@ -217,7 +218,7 @@ class Simulator:
         zeros without it."""
         self._must_be_open()
         given = np.ascontiguousarray(commands, dtype=float)
-        self._loop.pd_wait(self._handle, pointer(given))
+        self.loop.pd_wait(self._handle, pointer(given))
 
     def advance(self, until: float = math.inf) -> Outcome:
         """Go on to the end of the first step that ends at ``until`` (s) or later, or to the end of the run.
@@ -250,7 +251,7 @@ class Simulator:
         self._must_be_open()
         blocks = self.program.control_signals
         row, ticked = np.zeros(self._width), np.zeros(max(1, len(blocks)))
-        self._loop.pd_now(self._handle, pointer(row), pointer(ticked))
+        self.loop.pd_now(self._handle, pointer(row), pointer(ticked))
         return row, dict(zip(blocks, ticked.tolist()))
 
     def read(self, keys: Sequence[str]) -> dict[str, float]:
@@ -342,7 +343,7 @@ class Simulator:
         if plant:
             self._kept["parameters"][: len(inputs.parameters)] = inputs.parameters
             self._take_profiles(inputs)
-            self._loop.pd_renew(self._handle)
+            self.loop.pd_renew(self._handle)
 
     def _renew_controls(self, controls: Doubles) -> None:
         """Values, seeds and tables; the contents of delay lines, at the end, stay."""
@@ -365,8 +366,8 @@ class Simulator:
     def state(self) -> Snapshot:
         """The present state, to be restored here or elsewhere."""
         self._must_be_open()
-        plant = np.empty(self._loop.pd_snapshot_bytes(self._handle), dtype=np.uint8)
-        self._loop.pd_save(self._handle, pointer(plant))
+        plant = np.empty(self.loop.pd_snapshot_bytes(self._handle), dtype=np.uint8)
+        self.loop.pd_save(self._handle, pointer(plant))
         control = b""
         if self._controller is not None:
             control = self._memory.raw + self._kept["controls"].tobytes()
@@ -399,7 +400,7 @@ class Simulator:
         branch = self._branch_of(snapshot)
         if its.profiles != mine.profiles:
             self._take_profiles(its)
-        fits = self._loop.pd_restore(
+        fits = self.loop.pd_restore(
             self._handle, pointer(snapshot.plant), len(snapshot.plant), same_values, branch is not None
         )
         if not fits:
@@ -461,7 +462,7 @@ class Simulator:
     def finish(self) -> Recorded:
         """Close it and hand over the record."""
         self._must_be_open()
-        run, width, loop = self._run, self._width, self._loop
+        run, width, loop = self._run, self._width, self.loop
         rows = taken(run.rows, run.n_rows, width, SPARE_ROWS.take_back, 8 * width * run.cap_rows, loop.pd_release)
         ticks = taken(
             run.ticks,
@@ -513,11 +514,11 @@ class Simulator:
         """Give its memory back; nothing else can be done with it then."""
         if self._handle:
             note_evaluations(self.program.structure, int(self._run.evaluations))
-            self._loop.pd_close(self._handle)
+            self.loop.pd_close(self._handle)
             self._handle, self._advance = None, refuse
         for name in ("rows", "ticks"):
             if block := getattr(self._run, name):
-                self._loop.pd_release(block)
+                self.loop.pd_release(block)
                 setattr(self._run, name, None)
 
     def _must_be_open(self) -> None:

@@ -139,7 +139,7 @@ class Condenser:
         if not self.edges:
             self.edges.append(begin)
         for first, last in zip(bounds, bounds[1:]):
-            self._stretch(rows[first : last + 1])
+            self.stretch(rows[first : last + 1])
         self._switchings(rows, len(bounds) - 1)
 
     def _switchings(self, rows: np.ndarray, count: int) -> None:
@@ -160,7 +160,8 @@ class Condenser:
             return None
         return Condensed(np.array(self.edges), np.array(self.figures), np.concatenate(self.switched))
 
-    def _stretch(self, rows: np.ndarray) -> None:
+    def stretch(self, rows: np.ndarray) -> None:
+        """Add what is kept of one stretch of rows."""
         count = len(self.structure.signals)
         figures = np.zeros((4, count))
         figures[2], figures[3] = np.inf, -np.inf

@@ -167,6 +167,15 @@ class EvaluatorProcess:
             for wire in wires:
                 self._free.put(Connection(wire.detach()))
 
+    @property
+    def pid(self) -> int:
+        """Number of the process; 0 where there is none."""
+        return self._process.pid if self._process is not None else 0
+
+    def kill(self) -> None:
+        """End the process at once; the next request starts another."""
+        self._end(self._free)
+
     def close(self) -> None:
         """End it; who waits for an answer is told so."""
         with self._lock:

@@ -314,8 +314,9 @@ class Worker:
         theirs.close()
         os.close(memory)
         self.connection = Connection(ours.detach())
-        self._received: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
-        self._threads = [threading.Thread(target=receive, args=(self.connection, self._received), daemon=True)]
+        self.received: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
+        """Messages as they came; nothing where the process has ended."""
+        self._threads = [threading.Thread(target=receive, args=(self.connection, self.received), daemon=True)]
         self._threads[0].start()
         self._stop_asked = 0.0
 
@@ -371,7 +372,7 @@ class Worker:
         """The answer when there is one, within so many seconds. A dead worker answers with what happened; the
         next request starts another."""
         try:
-            data = self._received.get(timeout=wait) if wait else self._received.get_nowait()
+            data = self.received.get(timeout=wait) if wait else self.received.get_nowait()
         except queue.Empty:
             data = b""
         if data is None:
