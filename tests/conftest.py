@@ -43,7 +43,8 @@ LONGEST = (
     "test_values_in_code",
     "test_within_limits",
 )
-"""Files that take longest, first: where files are shared out among workers, none is left alone with one of them at the end."""
+"""Files that take longest, first: where files are shared out among workers, none is left alone with one of them at the
+end."""
 
 
 def pytest_collection_modifyitems(items):

@@ -37,8 +37,14 @@ def turn(view, by, modifiers=Qt.KeyboardModifier.NoModifier):
     at = QPointF(view.rect().center())
     pixels, angle = QPoint(), QPoint(0, by)
     event = QWheelEvent(
-        at, QPointF(view.mapToGlobal(at.toPoint())), pixels, angle, Qt.MouseButton.NoButton, modifiers,
-        Qt.ScrollPhase.NoScrollPhase, False,
-    )  # fmt: skip
+        at,
+        QPointF(view.mapToGlobal(at.toPoint())),
+        pixels,
+        angle,
+        Qt.MouseButton.NoButton,
+        modifiers,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     QApplication.sendEvent(view.viewport(), event)
     lay_out()

@@ -50,7 +50,8 @@ def questions(monkeypatch):
 
 
 class SharedBeside(Beside):
-    """One process for the windows of all tests, since each takes seconds to start. What is asked when a window closes is given up."""
+    """One process for the windows of all tests, since each takes seconds to start. What is asked when a window closes
+    is given up."""
 
     def close(self):
         if self._lock.locked() and self._worker is not None:
@@ -65,7 +66,8 @@ class SharedLowering(Lowering):
 
 
 class SharedWorker(Worker):
-    """One process for the runs of all windows. A run that a window leaves behind ends it, and the next starts another."""
+    """One process for the runs of all windows. A run that a window leaves behind ends it, and the next starts
+    another."""
 
     def kill(self):
         pass

@@ -1,4 +1,5 @@
-"""The real window under hands that know nothing: whatever is clicked, dragged, typed and pressed, no exception, and no edit is lost."""
+"""The real window under hands that know nothing: whatever is clicked, dragged, typed and pressed, no exception, and no
+edit is lost."""
 
 import sys
 import traceback

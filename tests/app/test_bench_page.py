@@ -175,7 +175,8 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     at = [s.channel.key for s in scope.shown].index("board:ticks")
     assert np.array_equal(np.diff(scope.frame.values[:, at]), np.ones(len(scope.frame.times) - 1))
 
-    # Its spectrum: the board's tick counter is a ramp, whose mean is that between the cursors; its largest line is drawn as large as it is.
+    # Its spectrum: the board's tick counter is a ramp, whose mean is that between the cursors; its largest line
+    # is drawn as large as it is.
     scope.table.selectRow(at)
     press(scope.spectrum_button)
     assert until(lambda: "mean" in scope.spectrum.caption.toPlainText())

@@ -1,4 +1,5 @@
-"""What is done every day in the real window: files, the clipboard, going to what a finding tells, numbers that are none."""
+"""What is done every day in the real window: files, the clipboard, going to what a finding tells, numbers that are
+none."""
 
 import threading
 import time
@@ -40,7 +41,8 @@ def filled(fill):
 
 
 def test_from_a_new_drive_to_its_file_and_back_by_the_recent_list(window, questions, tmp_path, monkeypatch):
-    """New, three cards from the search line, saved under a name typed without its ending, left, found among the recent."""
+    """New, three cards from the search line, saved under a name typed without its ending, left, found among the
+    recent."""
     window.session.do(commands.set_quantity(window.session.drive, "m_leaf", "41 kg"))
     questions.answers = [QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save]
     window.actions_by_name["new"].trigger()
@@ -50,10 +52,14 @@ def test_from_a_new_drive_to_its_file_and_back_by_the_recent_list(window, questi
     assert not window.session.drive.cards and file.load(door).quantities["m_leaf"].text == "41 kg"
     source, load = add(window, "dc source"), add(window, "resistor")
     opener = add(window, "pair opener")
-    for a, b in ((f"{source}.dc", f"{opener}.pair"), (f"{opener}.plus", f"{load}.a"), (f"{opener}.minus", f"{load}.b")):  # fmt: skip
+    for a, b in ((f"{source}.dc", f"{opener}.pair"), (f"{opener}.plus", f"{load}.a"), (f"{opener}.minus", f"{load}.b")):
         wire(window, a, b)
     asked = []
-    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda parent, title, suggestion, kinds: asked.append(suggestion) or (str(tmp_path / "lamp"), ""))  # fmt: skip
+    monkeypatch.setattr(
+        QFileDialog,
+        "getSaveFileName",
+        lambda parent, title, suggestion, kinds: asked.append(suggestion) or (str(tmp_path / "lamp"), ""),
+    )
     window.actions_by_name["save"].trigger()
     saved = tmp_path / "lamp.pendel"
     assert asked == ["drive.pendel"] and set(file.load(saved).cards) == {source, load, opener}
@@ -113,7 +119,8 @@ def test_an_example_is_opened_from_the_menu_and_never_written_over(window, quest
 
 
 def test_cards_travel_by_clipboard_with_their_wires(window):
-    """Select all and copy; in another drive they arrive wired, in one step; cut takes them, while in a field it takes text."""
+    """Select all and copy; in another drive they arrive wired, in one step; cut takes them, while in a field it takes
+    text."""
     session = window.session
     cards, wires = len(session.drive.cards), len(session.drive.wires)
     window.drive_page.sheet.setFocus()
@@ -161,7 +168,11 @@ def test_a_finding_leads_to_the_field_it_is_about(window, application):
         told[what] = next(f for f in session.findings if f.severity.name == "FAULT")
         window.go_to(told[what])
         application.processEvents()
-        wanted = {"quantity": lambda: window.drive_page.spine.fields["m_leaf"], "setting": lambda: inspector.fields["until"], "value": lambda: inspector.fields["k_b"]}[what]()  # fmt: skip
+        wanted = {
+            "quantity": lambda: window.drive_page.spine.fields["m_leaf"],
+            "setting": lambda: inspector.fields["until"],
+            "value": lambda: inspector.fields["k_b"],
+        }[what]()
         assert application.focusWidget() is wanted or not window.isActiveWindow()
         assert wanted.toolTip(), "the field itself tells what is wrong with it"
         QTest.keyClick(window, Qt.Key.Key_R, CTRL)
@@ -173,7 +184,14 @@ def test_a_finding_leads_to_the_field_it_is_about(window, application):
     session.undo.setClean()
 
 
-@pytest.mark.parametrize(("text", "words"), [("banana", "Write a frequency between"), ("1e9", "Write a frequency between"), ("-5", "Write a frequency between")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("banana", "Write a frequency between"),
+        ("1e9", "Write a frequency between"),
+        ("-5", "Write a frequency between"),
+    ],
+)
 def test_a_crossover_that_cannot_be_is_told_and_the_last_one_stays(window, text, words):
     window.show_page("Loops")
     page = window.page("Loops")
@@ -188,8 +206,8 @@ def test_a_crossover_that_cannot_be_is_told_and_the_last_one_stays(window, text,
 
 
 def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
-    """Reading a long record takes a while: clicks are answered meanwhile, and what is shown is there when the run joins. A
-    record that cannot be read ends the run with a sentence, and the next one runs."""
+    """Reading a long record takes a while: clicks are answered meanwhile, and what is shown is there when the run
+    joins. A record that cannot be read ends the run with a sentence, and the next one runs."""
     threads, real = [], jobs.ready_to_show
 
     reading = []
@@ -244,7 +262,10 @@ def test_loops_of_a_drive_that_has_none_or_is_broken(window):
     assert page.problem.text() == "The sheet is empty."
     window.show_page("Drive")
     resistor = add(window, "resistor")
-    for value, words in (("5 ohm", "No regulator acts on what it measures yet."), ("5 parsec", "The loops show once this is fixed: Resistor")):  # fmt: skip
+    for value, words in (
+        ("5 ohm", "No regulator acts on what it measures yet."),
+        ("5 parsec", "The loops show once this is fixed: Resistor"),
+    ):
         window.session.do(commands.set_value(window.session.drive, resistor, "R", value))
         window.show_page("Drive")
         window.show_page("Loops")
@@ -256,7 +277,9 @@ def test_loops_of_a_drive_that_has_none_or_is_broken(window):
 
 def loops_shown(window):
     window.drive_page.spine.refresh()
-    rows = (window.drive_page.spine.loop_box.itemAt(n).widget() for n in range(window.drive_page.spine.loop_box.count()))  # fmt: skip
+    rows = (
+        window.drive_page.spine.loop_box.itemAt(n).widget() for n in range(window.drive_page.spine.loop_box.count())
+    )
     return [r.text() if isinstance(r, QLabel) else r.name for r in rows]
 
 
@@ -294,7 +317,8 @@ def test_a_row_of_the_spine_that_is_of_a_moment_before_selects_nothing(window):
 
 
 def test_an_induction_machine_stands_within_its_curve(window):
-    """Torque over speed of the old haul drive: a machine on an inverter stays below the pull-out torque of its rated supply."""
+    """Torque over speed of the old haul drive: a machine on an inverter stays below the pull-out torque of its rated
+    supply."""
     session = opened(window, "old_haul_drive")
     found = run(window)
     page = runs_page(window)
@@ -341,8 +365,8 @@ def ticked(page, *names):
 
 
 def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, monkeypatch):
-    """They join the strips when their signals are there; until then what is shown stays, and the foot line says so. Signals that
-    cannot be evaluated take the tick away again."""
+    """They join the strips when their signals are there; until then what is shown stays, and the foot line says so.
+    Signals that cannot be evaluated take the tick away again."""
     monkeypatch.setattr(signal_evaluator, "LONG", 100)
     monkeypatch.setattr(signal_evaluator, "FEW", 100)
     for _ in range(2):
@@ -408,8 +432,8 @@ def test_cursors_that_stand_close_keep_their_numbers_apart(window):
 
 
 def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(window):
-    """Two legs a half period apart pulse the load at twice the carrier (Mohan, Undeland and Robbins, Power Electronics, 3rd ed.,
-    section 8-3-2-2): its lines stand at even multiples. A level trace beside it does not stretch the axis."""
+    """Two legs a half period apart pulse the load at twice the carrier (Mohan, Undeland and Robbins, Power Electronics,
+    3rd ed., section 8-3-2-2): its lines stand at even multiples. A level trace beside it does not stretch the axis."""
     run(window)
     QTest.mouseClick(window.level.buttons["switching"], Qt.MouseButton.LeftButton)
     found = run(window)
@@ -458,7 +482,8 @@ def test_the_foot_line_gives_a_finding_what_room_there_is(window):
 
 
 def test_usual_strips_show_what_belongs_together(window):
-    """Of a load in three phases all three, with the supply, whose voltage is known, last; of a vehicle its travel and its slip."""
+    """Of a load in three phases all three, with the supply, whose voltage is known, last; of a vehicle its travel and
+    its slip."""
     opened(window, "haul_inverter")
     run(window)
     page = runs_page(window)
@@ -514,7 +539,8 @@ def test_what_a_page_still_shows_of_a_card_that_is_gone_is_refused_with_a_senten
 
 
 def test_a_page_that_is_not_loaded_yet_keeps_nobody_waiting(window, monkeypatch):
-    """Loading takes seconds just after the start: meanwhile words stand for the page, others can be shown, and it comes when it is there."""
+    """Loading takes seconds just after the start: meanwhile words stand for the page, others can be shown, and it comes
+    when it is there."""
     go, loading = threading.Event(), []
     spec = next(s for s in pages.PAGES if s.title == "Loops")
 

@@ -71,7 +71,8 @@ def test_tidied_cards_never_overlap_and_keep_their_deck(drawing):
 
 
 def test_columns_count_the_longest_way_in_a_deck_of_many_ways_and_a_loop():
-    """Forty times a signal parts in two and comes together, a million million ways in all; then it goes back to the beginning."""
+    """Forty times a signal parts in two and comes together, a million million ways in all; then it goes back to the
+    beginning."""
     cards, links = ["c0"], []
     for k in range(40):
         cards += [f"a{k}", f"b{k}", f"c{k + 1}"]

@@ -1,5 +1,5 @@
-"""Ways through the drives with three-phase machines in the real window: what a saturated machine does to its current loop, what
-sensors that differ do to the torque, how a rope is calmed, what an estimator believes."""
+"""Ways through the drives with three-phase machines in the real window: what a saturated machine does to its current
+loop, what sensors that differ do to the torque, how a rope is calmed, what an estimator believes."""
 
 import numpy as np
 import pytest
@@ -23,7 +23,7 @@ def press(parent, words):
 
 
 def enter(window, assembly):
-    QTest.mouseDClick(window.drive_page.sheet.viewport(), LEFT, pos=on_sheet(window, card_point(window, assembly)))  # fmt: skip
+    QTest.mouseDClick(window.drive_page.sheet.viewport(), LEFT, pos=on_sheet(window, card_point(window, assembly)))
     settle()
     assert window.session.inside == assembly
 
@@ -40,7 +40,8 @@ def covered(strips):
 
 
 def test_three_cures_for_a_saturated_machine_are_overlaid(window):
-    """The step of the torque disturbs i_d; slower, by tables, then both: each a few clicks, all runs on the same strips."""
+    """The step of the torque disturbs i_d; slower, by tables, then both: each a few clicks, all runs on the same
+    strips."""
     session = opened(window, "haul_drive_tables")
     inspector, swings, made = window.drive_page.inspector, [], []
 
@@ -96,10 +97,11 @@ def mean(run, key, start, end):
 
 
 def test_the_old_haul_drive_without_its_shaft_sensor(window):
-    """First beside the tachometer with a wrong rotor resistance: it takes the wrong share for slip, and with n times the
-    resistance the speed is wrong by n − 1 times the slip (rotor equation in the steady state: tan of the flux's angle to the
-    current is slip times T_r; Leonhard, Control of Electrical Drives, 3rd ed., section 12.2). Then in its place,
-    without a delay of one's own in between, as the voltages it reads act later only. Then so slow that they tell nothing."""
+    """First beside the tachometer with a wrong rotor resistance: it takes the wrong share for slip, and with n times
+    the resistance the speed is wrong by n − 1 times the slip (rotor equation in the steady state: tan of the flux's
+    angle to the current is slip times T_r; Leonhard, Control of Electrical Drives, 3rd ed., section 12.2). Then in its
+    place, without a delay of one's own in between, as the voltages it reads act later only. Then so slow that they tell
+    nothing."""
     session = opened(window, "old_haul_drive")
     inspector = window.drive_page.inspector
     off = {}
@@ -108,7 +110,9 @@ def test_the_old_haul_drive_without_its_shaft_sensor(window):
         click_card(window, "speed_estimate")
         type_into(inspector.fields["R_r"], resistance)
         beside = run(window)
-        field, true, guess = (mean(beside, k, 1.35, 1.55) for k in ("flux_model.field", "old_machine.speed", "speed_estimate.speed"))  # fmt: skip
+        field, true, guess = (
+            mean(beside, k, 1.35, 1.55) for k in ("flux_model.field", "old_machine.speed", "speed_estimate.speed")
+        )
         off[resistance] = guess - true
     assert off["1.5*R_cage"] - off["R_cage"] == pytest.approx(-0.5 * (field / 2 - true), rel=0.1)
     window.show_page("Drive")
@@ -119,7 +123,9 @@ def test_the_old_haul_drive_without_its_shaft_sensor(window):
     alone = run(window)
     assert not session.findings
     t = np.linspace(1.3, 1.55, 1000)
-    guess, true = (np.interp(t, alone.trace(k).t, alone.trace(k).y) for k in ("speed_estimate.speed", "old_machine.speed"))  # fmt: skip
+    guess, true = (
+        np.interp(t, alone.trace(k).t, alone.trace(k).y) for k in ("speed_estimate.speed", "old_machine.speed")
+    )
     assert np.max(np.abs(guess - true)) < 1.0
     window.show_page("Drive")
     click_card(window, "speed_demand")
@@ -129,15 +135,17 @@ def test_the_old_haul_drive_without_its_shaft_sensor(window):
 
 
 def test_a_brake_run_feeds_the_grid(window):
-    """The front end's drive shows by itself what tells: link voltage and the grid's power, which turns round while the rope
-    pulls. What comes back is what the rope gives less all losses on the way."""
+    """The front end's drive shows by itself what tells: link voltage and the grid's power, which turns round while the
+    rope pulls. What comes back is what the rope gives less all losses on the way."""
     session = opened(window, "old_haul_feedback")
     found = run(window)
     page = runs_page(window)
     assert [t.split() for t in captions(page)[-2:]] == [["link", "voltage", "V"], ["Grid:", "power", "W"]]
     grid, torque, speed = (mean(found, k, 1.4, 1.58) for k in ("grid.power", "rope_pull.load", "old_machine.speed"))
     lost = sum(mean(found, k, 1.4, 1.58) for k in found.keys if k.endswith(".loss"))
-    first, last = (np.interp(x, found.trace("old_machine.speed").t, found.trace("old_machine.speed").y) for x in (1.4, 1.58))  # fmt: skip
+    first, last = (
+        np.interp(x, found.trace("old_machine.speed").t, found.trace("old_machine.speed").y) for x in (1.4, 1.58)
+    )
     slowed = 0.5 * examine(session.drive).quantities["J_all"] * (last**2 - first**2) / 0.18
     assert grid < -4e3
     assert grid == pytest.approx(torque * speed + lost + slowed, abs=60)
@@ -145,9 +153,9 @@ def test_a_brake_run_feeds_the_grid(window):
 
 
 def test_the_rope_is_calmed_at_low_and_at_high_speed(window):
-    """The torque step rings in the rope; sensors that differ ripple the torque at twice the electrical frequency (common practice,
-    no source), and where that meets the rope's own frequency, at w_rope/(2p), it swings up. The damping loop, one quantity
-    on the spine, calms both; the spectrum at high speed tells the order."""
+    """The torque step rings in the rope; sensors that differ ripple the torque at twice the electrical frequency
+    (common practice, no source), and where that meets the rope's own frequency, at w_rope/(2p), it swings up. The
+    damping loop, one quantity on the spine, calms both; the spectrum at high speed tells the order."""
     session = opened(window, "haul_drive_rope")
     session.select([])
     settle()
@@ -168,8 +176,10 @@ def test_the_rope_is_calmed_at_low_and_at_high_speed(window):
     speeds = [found.trace("haul_machine.speed") for found in runs]
     crossing = [float(s.t[np.argmax(s.y > meets)]) for s in speeds]
     assert 1.0 < crossing[0] < 2.5
-    ringing, met = ([swing(found, *span) for found, span in zip(runs, spans)] for spans in (
-        [(0.5, 1.0)] * 2, [(at - 0.15, at + 0.25) for at in crossing]))  # fmt: skip
+    ringing, met = (
+        [swing(found, *span) for found, span in zip(runs, spans)]
+        for spans in ([(0.5, 1.0)] * 2, [(at - 0.15, at + 0.25) for at in crossing])
+    )
     assert ringing[1] < 0.3 * ringing[0] and met[1] < 0.4 * met[0]
     page = runs_page(window)
     page.strips.set_cursors(5.0, 6.0)

@@ -74,7 +74,14 @@ def test_what_others_wrote_is_not_saved_over_unasked(window, questions):
     assert window.files.save_drive() and file.load(path).quantities["m_leaf"].text == "42 kg"
 
 
-HOLDER = "import sys, time; from pathlib import Path; from pendel.core.drive.lock import lock_of, take; kept = take(lock_of(Path(sys.argv[1]))); print(kept is not None, flush=True); time.sleep(60)"
+HOLDER = """
+import sys, time
+from pathlib import Path
+from pendel.core.drive.lock import lock_of, take
+kept = take(lock_of(Path(sys.argv[1])))
+print(kept is not None, flush=True)
+time.sleep(60)
+"""
 
 
 def test_a_drive_that_is_open_elsewhere_is_opened_only_on_request(window, questions, example_path, tmp_path):

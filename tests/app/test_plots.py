@@ -38,7 +38,16 @@ def runs_page(window):
 def wheel(strips, at, modifiers=Qt.KeyboardModifier.NoModifier):
     place = strips.mapFromScene(at)
     global_at = QPointF(strips.mapToGlobal(place))
-    event = QWheelEvent(QPointF(place), global_at, QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton, modifiers, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+    event = QWheelEvent(
+        QPointF(place),
+        global_at,
+        QPoint(),
+        QPoint(0, 120),
+        Qt.MouseButton.NoButton,
+        modifiers,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     strips.wheelEvent(event)
 
 
@@ -183,8 +192,8 @@ def chosen_from_menu(strips, n, words):
 
 
 def test_signals_are_dropped_on_strips_and_taken_off_again(runs_page):
-    """On a strip they join what is there, twice the same is once; beside the strips they get one of their own. A strip whose last
-    signal is taken off goes; with none left, a dropped signal begins anew."""
+    """On a strip they join what is there, twice the same is once; beside the strips they get one of their own. A strip
+    whose last signal is taken off goes; with none left, a dropped signal begins anew."""
     strips = runs_page.strips
     count, before = len(strips.specs), list(strips.specs[0].signals)
     middle = strips.plots[0].vb.mapToScene(strips.plots[0].vb.boundingRect().center())
@@ -229,8 +238,8 @@ def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_pa
 
 
 def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
-    """One signal by the menu of its strip, all by the menu View: on the strip, in the figures beside it, in the tree, on the card and
-    in a file; and again after a new start."""
+    """One signal by the menu of its strip, all by the menu View: on the strip, in the figures beside it, in the tree,
+    on the card and in a file; and again after a new start."""
     strips, run = runs_page.strips, window.session.runs[-1]
     dropped(strips, ["door_motor.speed"], QPointF(-50, -50))
     place = len(strips.specs) - 1
@@ -272,7 +281,8 @@ def test_a_strip_shows_zero_unless_its_traces_keep_far_from_it():
 
 
 def test_what_a_curve_is_at_the_pointer_is_read_on_every_plot(window):
-    """Magnitude of the loop at the pointer: frequency and dB of the nearest point of the curve; nothing away from it."""
+    """Magnitude of the loop at the pointer: frequency and dB of the nearest point of the curve; nothing away from
+    it."""
     judged(window)
     window.show_page("Loops")
     judged(window)

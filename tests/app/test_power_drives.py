@@ -44,7 +44,9 @@ def group(window, cards, name):
     window.session.select([])
     for n, card in enumerate(cards):
         point = on_sheet(window, card_point(window, card))
-        QTest.mouseClick(window.drive_page.sheet.viewport(), LEFT, SHIFT if n else Qt.KeyboardModifier.NoModifier, point)  # fmt: skip
+        QTest.mouseClick(
+            window.drive_page.sheet.viewport(), LEFT, SHIFT if n else Qt.KeyboardModifier.NoModifier, point
+        )
     window.actions_by_name["group"].trigger()
     settle()
     field = window.drive_page.inspector.name_field
@@ -95,7 +97,9 @@ def test_the_way_of_a_filter(filters):
     assert first == "filter" and set(sheet.cards) == {"supply", "ends", "load", "filter"}
     assert all(len(sheet.wires[k].path) >= 2 for k in sheet.wires)
     # its face
-    QTest.mouseDClick(sheet.viewport(), LEFT, Qt.KeyboardModifier.NoModifier, on_sheet(window, card_point(window, first)))  # fmt: skip
+    QTest.mouseDClick(
+        sheet.viewport(), LEFT, Qt.KeyboardModifier.NoModifier, on_sheet(window, card_point(window, first))
+    )
     settle()
     assert session.inside == first and set(sheet.cards) == {"coil", "bank"}
     assert len(sheet.terminals.items) == 3 and set(sheet.terminals.wires) <= set(sheet.wires)
@@ -167,7 +171,9 @@ def test_the_shelf_and_dissolving_and_a_port_taken_off(filters):
     (taken,) = session.selection
     assert taken != made and set(members(session.drive, taken)) == {"coil", "bank"}
     # A wire drawn to the face ends at the port behind it.
-    page.sheet.wiring.connect_ends(*(type(next(iter(session.drive.wires.values())).a)(*e) for e in (("load", "a"), (taken, "a"))))  # fmt: skip
+    page.sheet.wiring.connect_ends(
+        *(type(next(iter(session.drive.wires.values())).a)(*e) for e in (("load", "a"), (taken, "a")))
+    )
     inner = members(session.drive, taken)["coil"]
     assert f"load.a -> {inner}.a" in session.drive.wires
     settle()
@@ -243,12 +249,21 @@ def test_switching_energies_stand_in_the_tree_and_among_the_losses(window):
 
 
 def test_field_orientation_comes_from_the_search_line_and_turns_a_machine(window):
-    """A drive of a synchronous machine in a few moves: cards from the search line, one ready assembly, wires, Ctrl+R."""
+    """A drive of a synchronous machine in a few moves: cards from the search line, one ready assembly, wires,
+    Ctrl+R."""
     session, page = window.session, window.drive_page
     session.undo.setClean()
     session.open(Drive("Winch"), None)
     ids = {}
-    for words in ("dc source", "three-phase inverter", "pmsm", "imposed speed", "position sensor", "field orientation", "constant"):  # fmt: skip
+    for words in (
+        "dc source",
+        "three-phase inverter",
+        "pmsm",
+        "imposed speed",
+        "position sensor",
+        "field orientation",
+        "constant",
+    ):
         ids[words] = add(window, words)
     assert {"psi_m", "L_d", "f_c"} <= set(session.drive.quantities)
     source, inverter, machine, bench, resolver, control, torque = ids.values()
@@ -349,11 +364,30 @@ def test_an_own_circuit_replaces_the_step_up_converter(window):
         add(window, w) for w in ("transistor", "diode", "inductor", "capacitor", "pair opener")
     )
     session.do(commands.remove_cards(session.drive, ["step_up", "output"]))
-    for a, b in (("battery.dc", f"{ends}.pair"), (f"{ends}.plus", f"{coil}.a"), (f"{coil}.b", f"{switch}.a"), (f"{switch}.b", f"{ends}.minus"), (f"{coil}.b", f"{diode}.a"), (f"{diode}.b", f"{bank}.a"),
-                 (f"{bank}.b", f"{ends}.minus"), (f"{bank}.a", "equipment.a"), ("equipment.b", f"{ends}.minus"), ("equipment.voltage", "voltage_sensor.measured"), ("duty.out", f"{switch}.on")):  # fmt: skip
+    for a, b in (
+        ("battery.dc", f"{ends}.pair"),
+        (f"{ends}.plus", f"{coil}.a"),
+        (f"{coil}.b", f"{switch}.a"),
+        (f"{switch}.b", f"{ends}.minus"),
+        (f"{coil}.b", f"{diode}.a"),
+        (f"{diode}.b", f"{bank}.a"),
+        (f"{bank}.b", f"{ends}.minus"),
+        (f"{bank}.a", "equipment.a"),
+        ("equipment.b", f"{ends}.minus"),
+        ("equipment.voltage", "voltage_sensor.measured"),
+        ("duty.out", f"{switch}.on"),
+    ):
         wire(window, a, b)
     session.do(commands.set_choice(session.drive, switch, "gate", "duty"))
-    for card, name, source in ((switch, "R_on", "R_on"), (switch, "f_p", "f_p"), (coil, "L", "L"), (coil, "R_s", "R_L"), (bank, "C", "C"), (bank, "R_s", "R_C"), (diode, "V_d", "V_d")):  # fmt: skip
+    for card, name, source in (
+        (switch, "R_on", "R_on"),
+        (switch, "f_p", "f_p"),
+        (coil, "L", "L"),
+        (coil, "R_s", "R_L"),
+        (bank, "C", "C"),
+        (bank, "R_s", "R_C"),
+        (diode, "V_d", "V_d"),
+    ):
         session.do(commands.set_value(session.drive, card, name, values[source]))
     session.select([switch, diode, coil, bank, ends])
     window.actions_by_name["group"].trigger()
@@ -416,7 +450,8 @@ def test_a_fixed_step_run_says_its_load_and_its_traces_leave_the_window(window, 
 
 
 def test_sectors_of_the_cabin_fan_on_dial_table_and_strips(window):
-    """Run, open the sectors by their button, drag cursor 2 through a turn: dial, table and shades follow the Hall signals."""
+    """Run, open the sectors by their button, drag cursor 2 through a turn: dial, table and shades follow the Hall
+    signals."""
     window.files.open_path(EXAMPLES / "cabin_fan.pendel")
     window.session.do(commands.set_setting(window.session.drive, "until", "0.4 s"))
     QTest.keyClick(window, Qt.Key.Key_R, CTRL)
@@ -544,7 +579,8 @@ def test_torque_over_speed_shows_the_runs_within_the_envelope(window):
 
 
 def test_what_takes_long_about_a_table_is_worked_out_beside_the_window(window):
-    """The fit of measured tables takes up to seconds: the drive is open meanwhile, and says the rest when it is known."""
+    """The fit of measured tables takes up to seconds: the drive is open meanwhile, and says the rest when it is
+    known."""
     window.session.undo.setClean()
     window.files.open_path(EXAMPLES / "haul_drive_tables.pendel")
     session = window.session

@@ -1,4 +1,5 @@
-"""Ways through the power stage and the three-phase drives in the real window, from an example to what is to be seen on it."""
+"""Ways through the power stage and the three-phase drives in the real window, from an example to what is to be seen on
+it."""
 
 import numpy as np
 import pyqtgraph as pg
@@ -43,7 +44,7 @@ def runs_page(window):
 
 
 def choose(window, accessible_name, option):
-    box = next(b for b in window.drive_page.inspector.findChildren(QComboBox) if b.accessibleName() == accessible_name)  # fmt: skip
+    box = next(b for b in window.drive_page.inspector.findChildren(QComboBox) if b.accessibleName() == accessible_name)
     box.setCurrentIndex(box.findData(option))
     box.activated.emit(box.currentIndex())
     settle()
@@ -59,8 +60,9 @@ def captions(page):
 
 
 def test_three_loads_of_the_wayside_supply_stand_side_by_side(window):
-    """A quantity typed three times on the spine, a run each: the runs tell what differs, the choke runs empty at the light load
-    only (Erickson and Maksimović, Fundamentals of Power Electronics, 2nd ed., section 5.1: K = 2L/(R T) below D(1−D)²)."""
+    """A quantity typed three times on the spine, a run each: the runs tell what differs, the choke runs empty at the
+    light load only (Erickson and Maksimović, Fundamentals of Power Electronics, 2nd ed., section 5.1: K = 2L/(R T)
+    below D(1−D)²)."""
     session = opened(window, "wayside_supply")
     QTest.mouseClick(window.level.buttons["switching"], LEFT)
     window.session.do(commands.set_setting(session.drive, "until", "60 ms"))
@@ -85,8 +87,8 @@ def test_three_loads_of_the_wayside_supply_stand_side_by_side(window):
 
 
 def test_an_analogue_controller_is_compared_with_the_sampled_one(window):
-    """Ideal, then limited: the taps of both outputs share a strip; both follow −(R_2/R_1 + t/(R_1·C))·e, and the sampled one
-    stands as stairs of a tick."""
+    """Ideal, then limited: the taps of both outputs share a strip; both follow −(R_2/R_1 + t/(R_1·C))·e, and the
+    sampled one stands as stairs of a tick."""
     session = opened(window, "analogue_controller")
     for model in ("ideal", "limited"):
         session.do(commands.set_choice(session.drive, "amplifier", "model", model))
@@ -105,9 +107,9 @@ def test_an_analogue_controller_is_compared_with_the_sampled_one(window):
 
 
 def test_modulations_at_the_limit_and_a_phase_that_is_open(window):
-    """The inverter's demand at 1.1 of the linear limit of sine modulation: the schemes by the inspector, then one line of the
-    load left open. Linear up to U/2 with sine, U/√3 with space vector (Holmes and Lipo, Pulse
-    Width Modulation, ch. 5)."""
+    """The inverter's demand at 1.1 of the linear limit of sine modulation: the schemes by the inspector, then one line
+    of the load left open. Linear up to U/2 with sine, U/√3 with space vector (Holmes and Lipo, Pulse Width Modulation,
+    ch. 5)."""
     session = opened(window, "haul_inverter")
     session.do(commands.set_value(session.drive, "inverter", "t_dead", "0"))
     type_into(window.drive_page.spine.fields["U_ph"], "0.55*U_dc")
@@ -123,7 +125,8 @@ def test_modulations_at_the_limit_and_a_phase_that_is_open(window):
         wave = np.exp(-2j * np.pi * 50 * t) * y
         amplitudes[scheme] = abs(np.trapezoid(wave, t)) * 2 / (t[-1] - t[0]) / np.sqrt(3)
     assert abs(amplitudes["space vector"] / (0.55 * 560) - 1) < 0.01
-    # A sine cut off at 1 (from memory, any textbook's describing function of saturation): 2/π (m asin 1/m + √(1 − 1/m²)).
+    # A sine cut off at 1 (from memory, any textbook's describing function of saturation): 2/π (m asin 1/m + √(1 −
+    # 1/m²)).
     cut = 2 / np.pi * (1.1 * np.arcsin(1 / 1.1) + np.sqrt(1 - 1 / 1.1**2)) / 1.1
     assert amplitudes["sine"] / amplitudes["space vector"] == pytest.approx(cut, abs=0.005)
     # The three-phase wire is taken apart into lines and put together again without phase a.
@@ -132,7 +135,12 @@ def test_modulations_at_the_limit_and_a_phase_that_is_open(window):
     session.select([], key)
     window.actions_by_name["delete"].trigger()
     apart, together = add(window, "phase opener"), add(window, "phase opener")
-    for a, b in (("inverter.out", f"{apart}.phases"), (f"{together}.phases", "test_load.in"), (f"{apart}.b", f"{together}.b"), (f"{apart}.c", f"{together}.c")):  # fmt: skip
+    for a, b in (
+        ("inverter.out", f"{apart}.phases"),
+        (f"{together}.phases", "test_load.in"),
+        (f"{apart}.b", f"{together}.b"),
+        (f"{apart}.c", f"{together}.c"),
+    ):
         wire(window, a, b)
     faulty = run(window)
     late = np.linspace(0.03, 0.059, 400)
@@ -145,7 +153,8 @@ def test_modulations_at_the_limit_and_a_phase_that_is_open(window):
 
 
 def test_a_look_at_a_short_span_shows_no_rounding_and_marks_stand_clear(window):
-    """At a look the strips go no finer than a millionth of their traces; orders above the spectrum's lines do not overlap."""
+    """At a look the strips go no finer than a millionth of their traces; orders above the spectrum's lines do not
+    overlap."""
     run(window)
     page = runs_page(window)
     page.strips.look_at(0.4, 1e-3)
@@ -159,7 +168,9 @@ def test_a_look_at_a_short_span_shows_no_rounding_and_marks_stand_clear(window):
     page.spectrum.signal.setCurrentIndex(page.spectrum.signal.findData("door_motor.current"))
     type_into(page.spectrum.fundamental, "2.5 Hz")
     settle()
-    tags = [i for i in page.spectrum.plot.frame.items if isinstance(i, pg.TextItem) and i is not page.spectrum.plot.caption]  # fmt: skip
+    tags = [
+        i for i in page.spectrum.plot.frame.items if isinstance(i, pg.TextItem) and i is not page.spectrum.plot.caption
+    ]
     boxes = [tag.mapRectToScene(tag.boundingRect()) for tag in tags]
     assert len(boxes) >= 3
     for n, box in enumerate(boxes):
@@ -191,7 +202,10 @@ def test_a_measured_profile_is_shown_without_its_million_handles(window):
     session.do(commands.set_profile(session.drive, key, corners))
     click_card(window, key)
     (editor,) = window.drive_page.inspector.findChildren(ProfileEditor)
-    assert editor.table.rowCount() == 1000 and editor.more.text() == "and 19 000 more corners, in the curve only".replace(" 000", "\u2009000")  # fmt: skip
+    assert (
+        editor.table.rowCount() == 1000
+        and editor.more.text() == "and 19 000 more corners, in the curve only".replace(" 000", "\u2009000")
+    )
     assert editor.curve.limits() == pytest.approx((0.0, 14.9 * 1.15))
     picture = editor.curve.grab().toImage()
     petrol = sum(picture.pixelColor(x, picture.height() // 3).name() == "#0f6b6b" for x in range(picture.width()))

@@ -151,8 +151,8 @@ def test_a_wire_dropped_on_the_sheet_asks_what_to_add_there(window):
 
 
 def test_which_signal_a_sensor_measures_is_asked_where_several_suit(window):
-    """Three currents of phases look alike to a sensor: dropped on the sheet or on a sensor, the wire asks for one; of a signal that
-    alone suits it takes that. A sensor on another quantity is a finding."""
+    """Three currents of phases look alike to a sensor: dropped on the sheet or on a sensor, the wire asks for one; of a
+    signal that alone suits it takes that. A sensor on another quantity is a finding."""
     session, sheet, search = opened(window, "haul_drive"), window.drive_page.sheet, window.drive_page.search
     offered = []
 
@@ -175,7 +175,7 @@ def test_which_signal_a_sensor_measures_is_asked_where_several_suit(window):
     def read(sensor):
         return [w.a.port for w in session.drive.wires.values() if w.b.card == sensor]
 
-    for words, suits, new in (("current sensor", "phase b", "current_sensor"), ("speed sensor", "", "speed_sensor")):  # fmt: skip
+    for words, suits, new in (("current sensor", "phase b", "current_sensor"), ("speed sensor", "", "speed_sensor")):
         pull(card_point(window, "haul_machine") + QPointF(-60, 420))
         QTest.keyClicks(search.line, words)
         if suits:

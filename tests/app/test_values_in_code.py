@@ -1,4 +1,5 @@
-"""Values in the code, through the window: made live, stepped by keys and wheel, typed as words, kept between their ends."""
+"""Values in the code, through the window: made live, stepped by keys and wheel, typed as words, kept between their
+ends."""
 
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
@@ -20,9 +21,15 @@ def turn_wheel(widget, turns, modifiers=Qt.KeyboardModifier.NoModifier):
     middle = QPointF(widget.rect().center())
     for _ in range(abs(turns)):
         event = QWheelEvent(
-            middle, QPointF(widget.mapToGlobal(widget.rect().center())), QPoint(), QPoint(0, 120 if turns > 0 else -120),
-            Qt.MouseButton.NoButton, modifiers, Qt.ScrollPhase.NoScrollPhase, False,
-        )  # fmt: skip
+            middle,
+            QPointF(widget.mapToGlobal(widget.rect().center())),
+            QPoint(),
+            QPoint(0, 120 if turns > 0 else -120),
+            Qt.MouseButton.NoButton,
+            modifiers,
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
         QApplication.sendEvent(widget, event)
     settle()
 

@@ -370,7 +370,8 @@ def test_a_profile_corner_is_dragged_in_one_undo_step(window):
 
 
 def test_a_profile_gets_and_loses_corners_by_mouse_key_and_buttons(window):
-    """A double click adds a corner where it is, in the order of time; Delete takes off the chosen one; each is one undo step."""
+    """A double click adds a corner where it is, in the order of time; Delete takes off the chosen one; each is one undo
+    step."""
     inspector, session = inspect(window, "rubbing"), window.session
 
     def corners():
@@ -601,7 +602,8 @@ def test_processors_are_asked_from_the_page_and_a_clock_of_any_size_gets_a_perce
 
 
 def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
-    """Also where the drive was changed a moment before, and on a page that is hidden while its C is still being written."""
+    """Also where the drive was changed a moment before, and on a page that is hidden while its C is still being
+    written."""
     page, drive = window.page("Firmware"), window.session.drive
     window.session.do(commands.set_setting(drive, "number_format", "float32"))
     window.show_page("Firmware")

@@ -60,7 +60,10 @@ print(json.dumps({
     "levels": levels(),
     "warm": regulator("warm")["load.current"].y[-1],
     "averaged": regulator("averaged")["load.current"].y[-1],
-    "coil": {m: [run["coil.speed"].y[-1], run.kept.counters["steps"], run.kept.counters["evaluations"]] for m, run in coils.items()},
+    "coil": {
+        m: [run["coil.speed"].y[-1], *(run.kept.counters[n] for n in ("steps", "evaluations"))]
+        for m, run in coils.items()
+    },
     "crest": vote.measure("crest", "median.out", 0.0, 0.04),
     "T_i": {r: propose(door, "speed_pi", r)["T_i"] for r in ("symmetrical", "roomy")},
 }))
@@ -143,7 +146,8 @@ def test_a_package_that_cannot_be_taken_is_left_out_and_told(packages):
     install(packages, "broken", "raise RuntimeError('not today')", "[pendel.kinds]\nbroken = broken:KIND\n")
     clashing = "from pendel.core.catalogue.mechanics.inertias import INERTIA as KIND\nNOTHING = 5\n"
     install(packages, "clashing", clashing, "[pendel.kinds]\nclash = clashing:KIND\nnothing = clashing:NOTHING\n")
-    code = "from pendel.core.catalogue.index import kinds; from pendel.core.extensions import all_left_out; print(len(kinds())); print(*all_left_out(), sep=chr(10))"
+    code = "from pendel.core.catalogue.index import kinds; from pendel.core.extensions import all_left_out\n"
+    code += "print(len(kinds())); print(*all_left_out(), sep=chr(10))"
     count, *told = python(packages, "-c", code).stdout.splitlines()
     alone, *nothing = python(packages.parent, "-c", code).stdout.splitlines()
     assert count == alone and nothing == [""]
@@ -168,8 +172,13 @@ def test_measures_rules_and_methods_that_cannot_be_taken_are_said(packages):
     )
     count, *told = python(packages, "-c", code).stdout.splitlines()
     assert count == "5" and len(told) == 5
-    for words in ("“rms” of odd has the id", "no tuning rule", "“bare” of odd has no C file", "“gone” of odd has no C file",
-                  "“bad” of odd has no C file, or its table"):  # fmt: skip
+    for words in (
+        "“rms” of odd has the id",
+        "no tuning rule",
+        "“bare” of odd has no C file",
+        "“gone” of odd has no C file",
+        "“bad” of odd has no C file, or its table",
+    ):
         assert any(words in sentence for sentence in told), words
 
 

@@ -25,7 +25,14 @@ def two_filters() -> pendel.Drive:
     d.add("capacitor", "Bank", C="100")
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R="8")
-    for a, b in (("supply.dc", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "bank.a"), ("bank.b", "ends.minus"), ("load.a", "coil.b"), ("load.b", "ends.minus")):  # fmt: skip
+    for a, b in (
+        ("supply.dc", "ends.pair"),
+        ("ends.plus", "coil.a"),
+        ("coil.b", "bank.a"),
+        ("bank.b", "ends.minus"),
+        ("load.a", "coil.b"),
+        ("load.b", "ends.minus"),
+    ):
         d.connect(a, b)
     return d
 
@@ -174,8 +181,16 @@ def test_what_cannot_be_is_refused_with_a_sentence():
     for bad, sentence in (
         (text.replace('"inside": "filter"', '"inside": "load"'), "no assembly"),
         (text.replace('"role": "bank"', '"role": "coil"'), "both have the role"),
-        (text.replace('"design": "Filter"', '"design": "Filter"\n      },\n      "inside": "filter",\n      "role": "x",\n      "face": {"design": "x"', 1), "inside itself"),
-    ):  # fmt: skip
+        (
+            text.replace(
+                '"design": "Filter"',
+                '"design": "Filter"\n      },\n      "inside": "filter",\n'
+                '      "role": "x",\n      "face": {"design": "x"',
+                1,
+            ),
+            "inside itself",
+        ),
+    ):
         with pytest.raises(FileProblem, match=sentence):
             file.from_text(bad)
 
@@ -209,7 +224,8 @@ def test_a_damaged_shelf_loses_nothing_and_says_what_is_wrong(tmp_path, monkeypa
 
 
 def test_faces_of_nested_assemblies_reach_to_the_bottom():
-    """A value twice on a face is one text; set from outside it reaches the card inside, in the file, in names and in a run."""
+    """A value twice on a face is one text; set from outside it reaches the card inside, in the file, in names and in a
+    run."""
     d = two_filters()
     inner = d.group(["coil", "bank"], "Filter", face={"L": "coil.L", "C": "bank.C"})
     outer = d.group([inner], "Stage", face={"L_stage": f"{inner}.L"})

@@ -214,7 +214,9 @@ static uint8_t own[64], record[512], queue[700];
 static pd_board_t board;
 static pd_xcp_t xcp;
 static uint64_t seed = 88172645463325252u;
-static uint32_t chance(uint32_t n) { seed ^= seed << 13; seed ^= seed >> 7; seed ^= seed << 17; return (uint32_t)(seed % n); }
+static uint32_t chance(uint32_t n) {
+    seed ^= seed << 13; seed ^= seed >> 7; seed ^= seed << 17;
+    return (uint32_t)(seed % n); }
 
 static pd_xcp_code_t program(void *b, pd_program_t step, uint32_t at, const uint8_t *data, uint32_t bytes)
 {
@@ -226,9 +228,11 @@ static pd_xcp_code_t program(void *b, pd_program_t step, uint32_t at, const uint
 
 int main(void)
 {
-    static const uint8_t codes[] = {0xFF,0xFE,0xFD,0xFC,0xFB,0xFA,0xF8,0xF7,0xF6,0xF5,0xF4,0xF3,0xF0,0xEE,0xED,0xE3,0xE2,0xE1,0xE0,
+    static const uint8_t codes[] = {0xFF,0xFE,0xFD,0xFC,0xFB,0xFA,0xF8,0xF7,0xF6,0xF5,0xF4,0xF3,0xF0,0xEE,0xED,0xE3,
+        0xE2,0xE1,0xE0,
         0xDF,0xDE,0xDD,0xDC,0xDB,0xDA,0xD9,0xD7,0xD6,0xD5,0xD4,0xD3,0xD2,0xD1,0xD0,0xCF,0xCE,0xC9};
-    static const pd_xcp_board_t port = {&board, "board", 50000u, pd_board_reach, pd_board_written, pd_board_ticks, program, 0, 0};
+    static const pd_xcp_board_t port = {&board, "board", 50000u, pd_board_reach, pd_board_written, pd_board_ticks,
+        program, 0, 0};
     uint32_t k, j, answers = 0u;
     pd_link_t link;
     board.facts.own_bytes = 64u; board.facts.record_bytes = 512u;
@@ -633,7 +637,8 @@ int main(void)
 def test_the_terminal_serves_a_board_until_it_is_stopped(tmp_path):
     path = EXAMPLES / "car_door_drive.pendel"
     command = [sys.executable, "-m", "pendel.cli.main", "board", str(path), "--link", "tcp", "--link", "udp"]
-    hear = lambda: signal.signal(signal.SIGINT, signal.default_int_handler)  # noqa: E731  where tests run in the background it is ignored
+    # It is ignored where tests run in the background.
+    hear = lambda: signal.signal(signal.SIGINT, signal.default_int_handler)  # noqa: E731
     process = subprocess.Popen(
         command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True, preexec_fn=hear
     )

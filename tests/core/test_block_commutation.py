@@ -21,7 +21,9 @@ K_E, R, L = 0.024, 0.18, 320e-6
 def trapezoid(angle, flat=2 * np.pi / 3):
     """By points: up from −flank to flank, flat, down, flat."""
     flank = (np.pi - flat) / 2
-    return np.interp((angle + flank) % (2 * np.pi), [0, 2 * flank, np.pi, np.pi + 2 * flank, 2 * np.pi], [-1, 1, 1, -1, -1])  # fmt: skip
+    return np.interp(
+        (angle + flank) % (2 * np.pi), [0, 2 * flank, np.pi, np.pi + 2 * flank, 2 * np.pi], [-1, 1, 1, -1, -1]
+    )
 
 
 def bench(*, speed: str = "1490 rpm", voltage: str = "12 V", until: str = "40 ms") -> pendel.Drive:
@@ -37,7 +39,14 @@ def bench(*, speed: str = "1490 rpm", voltage: str = "12 V", until: str = "40 ms
     d.add("hall_decoder", "Decoder")
     d.add("six_step", "Commutation")
     d.add("constant", "Voltage", value=voltage)
-    for a, b in (("supply.dc", "inverter.dc"), ("inverter.out", "machine.phases"), ("machine.shaft", "bench.a"), ("machine.angle", "hall.angle"), ("decoder.sector", "commutation.sector"), ("voltage.out", "commutation.voltage")):  # fmt: skip
+    for a, b in (
+        ("supply.dc", "inverter.dc"),
+        ("inverter.out", "machine.phases"),
+        ("machine.shaft", "bench.a"),
+        ("machine.angle", "hall.angle"),
+        ("decoder.sector", "commutation.sector"),
+        ("voltage.out", "commutation.voltage"),
+    ):
         d.connect(a, b)
     for n in "abc":
         d.connect(f"hall.h_{n}", f"decoder.h_{n}")
@@ -69,7 +78,8 @@ def test_sectors_follow_each_other_and_drive_the_flat_of_the_emf():
 
 def test_commutation_agrees_with_solve_ivp_and_shows_its_dips():
     """Phase currents from a hand-written script with its own diode logic; the staying phase dips when another opens,
-    torque ripples six times an electrical turn, and the opening phase's terminal goes to a rail: common practice, no source."""
+    torque ripples six times an electrical turn, and the opening phase's terminal goes to a rail: common practice, no
+    source."""
     run = bench().run()
     speed, pairs = 1490 / 60 * 2 * np.pi, 4
     w = pairs * speed
@@ -133,7 +143,9 @@ def test_levels_agree_and_energy_closes():
     assert len(np.unique(np.round(steps.y[-2000:], 6))) < 30  # a staircase: one value for each number of ticks
 
 
-@pytest.mark.parametrize("order, words", [("acb", "b and c are swapped"), ("bac", "a and b are swapped"), ("bca", "one line on")])  # fmt: skip
+@pytest.mark.parametrize(
+    "order, words", [("acb", "b and c are swapped"), ("bac", "a and b are swapped"), ("bca", "one line on")]
+)
 def test_swapped_hall_lines_are_named(order, words):
     d = pendel.open_drive(EXAMPLES / "cabin_fan.pendel")
     sensors = d.document.cards["hall_sensors"]
@@ -173,9 +185,10 @@ def spun(winding, **values):
 
 
 def test_a_delta_carries_what_its_emfs_do_not_cancel():
-    """Spun with open lines, the orders 3, 9, 15 … of the three EMFs add up around the delta and drive E_h/(R + j·h·ω·L) through
-    every winding (Krishnan, Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 10, from memory, says why such machines are
-    wound in star); a star carries nothing. Hot windings have more resistance, iron brakes."""
+    """Spun with open lines, the orders 3, 9, 15 … of the three EMFs add up around the delta and drive E_h/(R + j·h·ω·L)
+    through every winding (Krishnan, Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 10, from
+    memory, says why such machines are wound in star); a star carries nothing. Hot windings have more resistance, iron
+    brakes."""
     run = spun("delta", T_w="80", P_fe="3 W", n_fe="1490 rpm").run(with_energy=True)
     w = 4 * 1490 * 2 * np.pi / 60
     t = np.linspace(0.06 - 2 * np.pi / w, 0.06, 4001)[:-1]
@@ -191,7 +204,8 @@ def test_a_delta_carries_what_its_emfs_do_not_cancel():
 
 @pytest.mark.parametrize("winding", ["star", "delta"])
 def test_a_sheet_gives_the_same_machine_between_lines(winding):
-    """R, L and EMF between two lines are those of the sheet however it is wound, and the EMF between lines has one angle."""
+    """R, L and EMF between two lines are those of the sheet however it is wound, and the EMF between lines has one
+    angle."""
     d = spun(winding)
     commands.set_choice(d.document, "machine", "entry", "sheet").apply(d.document)
     for name, text in (("R_ll", "0.36 ohm"), ("L_ll", "0.64 mH"), ("K_E", "5 V")):
@@ -205,8 +219,9 @@ def test_a_sheet_gives_the_same_machine_between_lines(winding):
 
 
 def test_the_chosen_legs_pulse_and_the_machine_hardly_notices():
-    """Of two driven legs the one at plus, the one at minus or both pulse (common practice, no source); between them lies the voltage
-    that was asked for in each case, and the mean torque is the same but for what ripple does at the commutations."""
+    """Of two driven legs the one at plus, the one at minus or both pulse (common practice, no source); between them
+    lies the voltage that was asked for in each case, and the mean torque is the same but for what ripple does at the
+    commutations."""
     torques = []
     for pulsed, moving in (("upper", {1}), ("lower", {-1}), ("both", {1, -1})):
         d = bench(until="30 ms")

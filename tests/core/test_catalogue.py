@@ -56,8 +56,14 @@ def bench_for_part(kind):
             other = d.add(partner, f"Other {n}")
             d.connect(f"{key}.{port.name}", f"{other}.{'dc' if partner == 'dc_source' else 'winding'}")
         elif port.link is Link.AC3:
-            other = d.add("star_load" if kind.group in ("supply", "converter") and port.side == "right" else "three_phase_source", f"Other {n}")  # fmt: skip
-            d.connect(f"{key}.{port.name}", f"{other}.{'in' if other.startswith('other') and d.document.cards[other].kind == 'star_load' else 'out'}")  # fmt: skip
+            other = d.add(
+                "star_load" if kind.group in ("supply", "converter") and port.side == "right" else "three_phase_source",
+                f"Other {n}",
+            )
+            d.connect(
+                f"{key}.{port.name}",
+                f"{other}.{'in' if (other[:5], d.document.cards[other].kind) == ('other', 'star_load') else 'out'}",
+            )
         elif port.link is Link.LINE and kind.id == "ground":
             d.add("dc_source", "Feed")
             d.add("brushed_dc", "User")

@@ -225,8 +225,9 @@ def test_what_a_run_found_is_told_in_the_terminal(tmp_path, capsys):
 
 
 def test_measures_and_losses_are_told_between_two_times(capsys):
-    """Of an inverter in space-vector modulation within its linear range: the fundamental of the line voltage is √3 times the demanded
-    phase amplitude (Holmes and Lipo, Pulse Width Modulation, ch. 6), and the parts' losses are what the window's table tells."""
+    """Of an inverter in space-vector modulation within its linear range: the fundamental of the line voltage is √3
+    times the demanded phase amplitude (Holmes and Lipo, Pulse Width Modulation, ch. 6), and the parts' losses are what
+    the window's table tells."""
     path = str(EXAMPLES / "haul_inverter.pendel")
     call = [
         "measure",

@@ -87,7 +87,8 @@ EDITS = {
 
 
 def check_whole(d):
-    """What holds for any drive: ends of wires and names exist, sheets are those of assemblies, and its text gives it back."""
+    """What holds for any drive: ends of wires and names exist, sheets are those of assemblies, and its text gives it
+    back."""
     for wire in d.wires.values():
         assert wire.a.card in d.cards and wire.b.card in d.cards, wire
     for end in d.taps.values():

@@ -114,7 +114,8 @@ def test_a_profile_jumps_at_the_tick_at_which_a_step_does(tick, controller):
 @pytest.mark.parametrize("shipped", [False, True])
 @pytest.mark.parametrize(("every", "phase"), [(1, 0), (10, 3), (7, 6)])
 def test_sources_go_by_the_time_of_the_run_whatever_their_phase(every, phase, shipped):
-    """Closed forms at the ticks at which a block runs; what it gave holds until the next, and nothing before the first."""
+    """Closed forms at the ticks at which a block runs; what it gave holds until the next, and nothing before the
+    first."""
     d = pendel.Drive("Sources")
     d.set("tick", "0.1 ms")
     d.set("controller", "as shipped" if shipped else "as modelled")
@@ -226,7 +227,10 @@ def test_filters_are_their_difference_equations():
     rows = [("2", "1"), ("0.003", "0.01"), ("0", "2e-5")]
     close(output("function_s", inputs={"x": RANDOM}, rows=rows), sampled([0.003, 2], [2e-5, 0.01, 1], RANDOM))
     rows = [("0.1", "0.2"), ("0.3", "-0.7"), ("0.5", "2")]
-    close(output("function_z", inputs={"x": RANDOM}, rows=rows), scipy.signal.lfilter([0.5, 0.3, 0.1], [2, -0.7, 0.2], RANDOM))  # fmt: skip
+    close(
+        output("function_z", inputs={"x": RANDOM}, rows=rows),
+        scipy.signal.lfilter([0.5, 0.3, 0.1], [2, -0.7, 0.2], RANDOM),
+    )
     a, b, c, d = (
         np.array([[-20, 300], [-300, -20]]),
         np.array([[0], [50]]),
@@ -272,7 +276,10 @@ def test_moving_windows_table_and_logic():
     a, b = RANDOM > 0, np.roll(RANDOM, 7) > 0.2
     laws = {"and": a & b, "or": a | b, "either": a ^ b, "not": ~a, "not both": ~(a & b), "neither": ~(a | b)}
     for law, wanted in laws.items():
-        close(output("logic", inputs={"a": a.astype(float), "b": b.astype(float)}, choices={"law": law}), wanted.astype(float))  # fmt: skip
+        close(
+            output("logic", inputs={"a": a.astype(float), "b": b.astype(float)}, choices={"law": law}),
+            wanted.astype(float),
+        )
     on, states = 0.0, []
     for x in RANDOM:
         on = 1.0 if x >= 0.5 else 0.0 if x <= -0.5 else on
@@ -303,7 +310,11 @@ def test_a_table_over_two_signals_is_scipys_on_its_grid():
     grid = scipy.interpolate.RegularGridInterpolator((x, y), z)
     close(got, grid(np.column_stack([np.clip(RANDOM, x[0], x[-1]), np.clip(feed, y[0], y[-1])])))
     d = pendel.Drive("Bench")
-    for bad, words in ((rows[1:], "no value at x = -0.9, y = -0.7"), ([*rows, rows[4]], "a second time"), (rows[:3], "two different x")):  # fmt: skip
+    for bad, words in (
+        (rows[1:], "no value at x = -0.9, y = -0.7"),
+        ([*rows, rows[4]], "a second time"),
+        (rows[:3], "two different x"),
+    ):
         d.add("map", "Surface", rows=bad)
         assert any(words in f.sentence for f in d.check())
 
@@ -397,7 +408,8 @@ SLOW = ("encoder", "travel_speed", "travel_plan", "speed_pi")
 
 
 def test_blocks_run_at_their_phase_as_modelled_and_as_shipped():
-    """All slow blocks seven ticks later: what they give changes at those ticks alone, as modelled and in the shipped C."""
+    """All slow blocks seven ticks later: what they give changes at those ticks alone, as modelled and in the shipped
+    C."""
     d = door_with(dict.fromkeys(SLOW, "7"))
     d.set("until", "0.3 s")
     d.find_ranges()
@@ -414,8 +426,8 @@ def test_blocks_run_at_their_phase_as_modelled_and_as_shipped():
 
 
 def test_loops_know_the_phase_of_their_blocks():
-    """A whole loop that runs later is the same loop; a regulator that reads ten ticks after the sensor has that much more dead time,
-    which costs 360°·f·10·T of phase (closed form)."""
+    """A whole loop that runs later is the same loop; a regulator that reads ten ticks after the sensor has that much
+    more dead time, which costs 360°·f·10·T of phase (closed form)."""
     loops = {}
     for name, phases in (("none", {}), ("all", dict.fromkeys(SLOW, "7")), ("late", dict.fromkeys(SLOW[1:], "10"))):
         loops[name] = next(a for a in door_with(phases).judge() if a.name == "Speed")

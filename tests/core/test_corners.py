@@ -1,4 +1,5 @@
-"""Where figures were once silently wrong: current zero, long times, thinned records, odd units, slow loops, the rim of a table."""
+"""Where figures were once silently wrong: current zero, long times, thinned records, odd units, slow loops, the rim of
+a table."""
 
 import itertools
 
@@ -25,23 +26,44 @@ U, MIDDLE, R_ON, V_0, V_D, T_DEAD, F_P = 303.0, 151.0, 6e-3, 0.9, 0.8, 1e-6, 10e
 
 
 def half_bridge(inductance, resistance=10.0, duty=0.5, **settings):
-    """A leg on an inductive load against a source in the middle of its link: the current crosses zero in each period."""
+    """A leg on an inductive load against a source in the middle of its link: the current crosses zero in each
+    period."""
     d = pendel.Drive("Leg")
     for name, text in (
         {"level": "device", "tick": "100 us", "until": "5 ms", "computing_delay": "0"} | settings
     ).items():
         d.set(name, text)
     d.add("dc_source", "Feed", U_0=f"{U} V", R_i="0")
-    d.add("half_bridge", "Leg", choices={"device": "igbt"}, f_p=f"{F_P} Hz", t_dead=f"{T_DEAD} s", t_on="0", t_off="0", R_on=f"{R_ON} ohm",
-          V_d=f"{V_D} V", R_d=f"{R_ON} ohm", V_0=f"{V_0} V", I_sat="300 A")  # fmt: skip
+    d.add(
+        "half_bridge",
+        "Leg",
+        choices={"device": "igbt"},
+        f_p=f"{F_P} Hz",
+        t_dead=f"{T_DEAD} s",
+        t_on="0",
+        t_off="0",
+        R_on=f"{R_ON} ohm",
+        V_d=f"{V_D} V",
+        R_d=f"{R_ON} ohm",
+        V_0=f"{V_0} V",
+        I_sat="300 A",
+    )
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R=f"{resistance} ohm")
     d.add("inductor", "Choke", L=f"{inductance} H", R_s="0")
     d.add("dc_source", "Mid", U_0=f"{MIDDLE} V", R_i="0")
     d.add("pair_opener", "Mids")
     d.add("constant", "Duty", value=str(duty))
-    for a, b in (("feed.dc", "leg.dc"), ("leg.out", "ends.pair"), ("ends.plus", "choke.a"), ("choke.b", "load.a"), ("load.b", "mids.plus"),
-                 ("mids.pair", "mid.dc"), ("mids.minus", "ends.minus"), ("duty.out", "leg.duty")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "leg.dc"),
+        ("leg.out", "ends.pair"),
+        ("ends.plus", "choke.a"),
+        ("choke.b", "load.a"),
+        ("load.b", "mids.plus"),
+        ("mids.pair", "mid.dc"),
+        ("mids.minus", "ends.minus"),
+        ("duty.out", "leg.duty"),
+    ):
         d.connect(a, b)
     return d
 
@@ -55,7 +77,8 @@ def current_in_closed_form(inductance, resistance, duty, until):
     gates, t, i, points = [1, 0], 0.0, 0.0, [(0.0, 0.0)]
 
     def pole(direction):
-        """Voltage of the pole that a current out of it (+1) or into it (-1) has to pass, which is that of its device."""
+        """Voltage of the pole that a current out of it (+1) or into it (-1) has to pass, which is that of its
+        device."""
         upper = gates[0] or (not gates[1] and direction < 0)
         if upper:
             return U - V_0 if direction > 0 else U + V_D
@@ -100,8 +123,8 @@ def test_fixed_steps_pass_current_zero_with_order_one():
 
 @pytest.mark.parametrize("seed", [110, 301, 359])
 def test_devices_that_keep_changing_at_their_leaks_get_through(seed):
-    """Bridges whose voltage passes through what leaks leave open: no set of modes lasts for a nanosecond there. Tight tolerances once
-    met that by chance and gave up; currents are those of the others."""
+    """Bridges whose voltage passes through what leaks leave open: no set of modes lasts for a nanosecond there. Tight
+    tolerances once met that by chance and gave up; currents are those of the others."""
     drive = case("rectifier", seed).drive
     peaks = []
     for method, tolerance in (("auto", "1e-6"), ("stiff", "1e-9"), ("stiff", "1e-10")):
@@ -115,8 +138,9 @@ def test_devices_that_keep_changing_at_their_leaks_get_through(seed):
 
 @pytest.mark.parametrize("settings", [{"method": "auto"}, {"method": "stiff"}, {"method": "fixed", "step": "20 ns"}])
 def test_an_output_below_the_input_charges_through_the_diode(settings):
-    """A step-up converter whose transistor rests is a choke and a capacitor on the input: i = U·sin(ωt)/Z until the output has
-    risen to U (textbook). Without a rule for this, no current is an equilibrium at which implicit methods stay."""
+    """A step-up converter whose transistor rests is a choke and a capacitor on the input: i = U·sin(ωt)/Z until the
+    output has risen to U (textbook). Without a rule for this, no current is an equilibrium at which implicit methods
+    stay."""
     voltage, inductance, capacity = 24.0, 100e-6, 50e-6
     d = pendel.Drive("Charging")
     for name, text in ({"until": "100 us", "tick": "50 us"} | settings).items():
@@ -136,7 +160,13 @@ def test_an_output_below_the_input_charges_through_the_diode(settings):
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R="1 Mohm")
     d.add("constant", "Duty", value="0")
-    for a, b in (("feed.dc", "converter.dc"), ("converter.out", "ends.pair"), ("ends.plus", "load.a"), ("load.b", "ends.minus"), ("duty.out", "converter.duty")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "converter.dc"),
+        ("converter.out", "ends.pair"),
+        ("ends.plus", "load.a"),
+        ("load.b", "ends.minus"),
+        ("duty.out", "converter.duty"),
+    ):
         d.connect(a, b)
     trace = d.run()["converter.choke_current"]
     omega = 1 / np.sqrt(inductance * capacity)
@@ -145,7 +175,8 @@ def test_an_output_below_the_input_charges_through_the_diode(settings):
 
 
 def free_oscillation(**settings):
-    """Two masses on a spring, let go with a twist of 1 mrad; and what the twist is (textbook): cos(ωt) with ω² = k (1/J + 1/J)."""
+    """Two masses on a spring, let go with a twist of 1 mrad; and what the twist is (textbook): cos(ωt) with ω² = k (1/J
+    + 1/J)."""
     inertia, stiffness, start = 1e-3, 2000.0, 1e-3
     d = pendel.Drive("Free")
     for name, text in settings.items():
@@ -162,7 +193,8 @@ def free_oscillation(**settings):
 @pytest.mark.parametrize("method", ["auto", "fast", "stiff", "explicit"])
 @pytest.mark.parametrize("tolerance", [1e-4, 1e-6, 1e-8])
 def test_an_oscillation_that_nothing_damps_stays_within_ten_tolerances(method, tolerance):
-    """318 periods: errors of steps add up, and nothing forgets them. A trace is drawn to 1e-5 of its range between its points."""
+    """318 periods: errors of steps add up, and nothing forgets them. A trace is drawn to 1e-5 of its range between its
+    points."""
     d, twist = free_oscillation(until="1 s", method=method, tolerance=str(tolerance))
     trace = d.run()["spring.twist"]
     assert trace.t[-1] == 1 and np.max(np.abs(trace.y - twist(trace.t))) < (10 * tolerance + 3e-5) * twist(0)
@@ -179,8 +211,8 @@ def test_a_run_without_an_end_takes_the_steps_of_an_ordinary_one():
 
 
 def test_no_method_falls_behind_where_steps_are_many_between_edges():
-    """A supply on average has long stretches: the fast option once took eighty times as many steps there as the default. The
-    least tolerance asks for what rounding still leaves of a step's error, not for millions of steps."""
+    """A supply on average has long stretches: the fast option once took eighty times as many steps there as the
+    default. The least tolerance asks for what rounding still leaves of a step's error, not for millions of steps."""
     steps = {}
     for method, tolerance in (("auto", "1e-6"), ("fast", "1e-6"), ("stiff", "1e-6"), ("auto", "1e-12")):
         d = pendel.open_example("wayside_supply")
@@ -198,8 +230,8 @@ def test_no_method_falls_behind_where_steps_are_many_between_edges():
 
 
 def test_an_angle_that_goes_round_has_the_mean_of_its_saw_tooth():
-    """Points and those half way between, as a run has them; windows that begin and end anywhere. An integral of a saw tooth is
-    that of the straight line less 2π for each turn."""
+    """Points and those half way between, as a run has them; windows that begin and end anywhere. An integral of a saw
+    tooth is that of the straight line less 2π for each turn."""
     t = np.sort(np.random.default_rng(3).uniform(0, 1, 200))
     middle = (t[1:] + t[:-1]) / 2
     saw = lambda at: np.mod(3 + 40 * at + 25 * at**2 + np.pi, 2 * np.pi) - np.pi  # noqa: E731
@@ -357,16 +389,30 @@ NAMES = Names({"f_0": "50 Hz", "w_0": "2*pi*f_0", "n_0": "1500 rpm"})
 @pytest.mark.parametrize(
     ("text", "unit", "wanted"),
     [
-        ("1500 1/min", "rad/s", 1500 * np.pi / 30), ("25 Hz", "rad/s", 50 * np.pi), ("-f_0", "rad/s", -100 * np.pi), ("w_0", "rad/s", 100 * np.pi), ("2*pi*f_0", "rad/s", 100 * np.pi),
-        ("3000 rpm", "Hz", 50.0), ("n_0", "Hz", 25.0), ("w_0", "Hz", 50.0), ("w_0/(2*pi)", "Hz", 50.0), ("60 1/min", "Hz", 1.0), ("0.1 V/Hz", "V*s/rad", 0.1 / 2 / np.pi),
-        ("100 rpm/s", "rad/s^2", 100 * np.pi / 30), ("(10 m/s)/(2 m)", "rad/s", 5.0), ("1/(2*pi*sqrt(4 uH*1 F))", "Hz", 1 / (2 * np.pi * 2e-3)), ("12", "Hz", 12.0),
+        ("1500 1/min", "rad/s", 1500 * np.pi / 30),
+        ("25 Hz", "rad/s", 50 * np.pi),
+        ("-f_0", "rad/s", -100 * np.pi),
+        ("w_0", "rad/s", 100 * np.pi),
+        ("2*pi*f_0", "rad/s", 100 * np.pi),
+        ("3000 rpm", "Hz", 50.0),
+        ("n_0", "Hz", 25.0),
+        ("w_0", "Hz", 50.0),
+        ("w_0/(2*pi)", "Hz", 50.0),
+        ("60 1/min", "Hz", 1.0),
+        ("0.1 V/Hz", "V*s/rad", 0.1 / 2 / np.pi),
+        ("100 rpm/s", "rad/s^2", 100 * np.pi / 30),
+        ("(10 m/s)/(2 m)", "rad/s", 5.0),
+        ("1/(2*pi*sqrt(4 uH*1 F))", "Hz", 1 / (2 * np.pi * 2e-3)),
+        ("12", "Hz", 12.0),
     ],
-)  # fmt: skip
+)
 def test_turns_and_frequencies_convert_truly(text, unit, wanted):
     assert value_in_field(text, unit, NAMES) == pytest.approx(wanted, rel=1e-12)
 
 
-@pytest.mark.parametrize(("text", "unit"), [("6.28*f_0", "rad/s"), ("w_0/6.28", "Hz"), ("10 Hz + 3 rpm", "Hz"), ("max(f_0, w_0)", "Hz")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "unit"), [("6.28*f_0", "rad/s"), ("w_0/6.28", "Hz"), ("10 Hz + 3 rpm", "Hz"), ("max(f_0, w_0)", "Hz")]
+)
 def test_a_turn_that_may_have_its_factor_already_is_refused(text, unit):
     with pytest.raises(ExpressionProblem, match="2\\*pi\\*f"):
         value_in_field(text, unit, NAMES)
@@ -452,11 +498,26 @@ def test_a_slow_loop_has_its_crossover(T_i):
     d.set("tick", "50 us")
     d.add("dc_source", "Feed", U_0="48 V", R_i="0")
     d.add("half_bridge", "Leg", V_d="0", R_on="1 mohm", R_d="1 mohm")
-    for kind, name, more in (("pair_opener", "Ends", {}), ("resistor", "Load", {"R": "4"}), ("inductor", "Choke", {"L": "1 mH", "R_s": "0"}), ("current_sensor", "Sensor", {}),
-                             ("pi", "Regulator", {"K_p": "1e-7", "T_i": f"{T_i} s", "low": "0", "high": "1"}), ("constant", "Wish", {"value": "0"})):  # fmt: skip
+    for kind, name, more in (
+        ("pair_opener", "Ends", {}),
+        ("resistor", "Load", {"R": "4"}),
+        ("inductor", "Choke", {"L": "1 mH", "R_s": "0"}),
+        ("current_sensor", "Sensor", {}),
+        ("pi", "Regulator", {"K_p": "1e-7", "T_i": f"{T_i} s", "low": "0", "high": "1"}),
+        ("constant", "Wish", {"value": "0"}),
+    ):
         d.add(kind, name, **more)
-    for a, b in (("feed.dc", "leg.dc"), ("leg.out", "ends.pair"), ("ends.plus", "choke.a"), ("choke.b", "load.a"), ("load.b", "ends.minus"), ("choke.current", "sensor.measured"),
-                 ("sensor.value", "regulator.actual"), ("wish.out", "regulator.setpoint"), ("regulator.out", "leg.duty")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "leg.dc"),
+        ("leg.out", "ends.pair"),
+        ("ends.plus", "choke.a"),
+        ("choke.b", "load.a"),
+        ("load.b", "ends.minus"),
+        ("choke.current", "sensor.measured"),
+        ("sensor.value", "regulator.actual"),
+        ("wish.out", "regulator.setpoint"),
+        ("regulator.out", "leg.duty"),
+    ):
         d.connect(a, b)
     (standing,) = standings(d.document)
     crossover = 1e-7 / T_i * 48 / 4.001 / (2 * np.pi)
@@ -484,7 +545,8 @@ def test_a_plant_alone_runs_for_an_hour():
 
 
 def saturating(d, q):
-    """Fluxes and inductances of an invented convex co-energy, 60·√(1 + ((i_d + 200)/180)² + (i_q/150)²) + 0.15 mH·|i|²."""
+    """Fluxes and inductances of an invented convex co-energy, 60·√(1 + ((i_d + 200)/180)² + (i_q/150)²) + 0.15
+    mH·|i|²."""
     x, y = (d[:, None] + 200) / 180, q[None, :] / 150
     u = np.sqrt(1 + x**2 + y**2)
     psi = 60 * x / 180 / u + 3e-4 * d[:, None], 60 * y / 150 / u + 3e-4 * q[None, :]
@@ -528,7 +590,14 @@ def test_beyond_the_table_inductances_are_positive_definite_and_belong_to_one_en
             low, high = ((at[0] + way * h * (1 - k), at[1] + way * h * k) for way in (-1, 1))
             return (fit.derivative(*high, n, m) - fit.derivative(*low, n, m))[0, 0] / (2 * h)
 
-        for wanted, found in (((1, 0), slope(0, 0, 0)), ((0, 1), slope(0, 0, 1)), ((2, 0), slope(1, 0, 0)), ((1, 1), slope(1, 0, 1)), ((1, 1), slope(0, 1, 0)), ((0, 2), slope(0, 1, 1))):  # fmt: skip
+        for wanted, found in (
+            ((1, 0), slope(0, 0, 0)),
+            ((0, 1), slope(0, 0, 1)),
+            ((2, 0), slope(1, 0, 0)),
+            ((1, 1), slope(1, 0, 1)),
+            ((1, 1), slope(0, 1, 0)),
+            ((0, 2), slope(0, 1, 1)),
+        ):
             assert found == pytest.approx(fit.derivative(a, b, *wanted)[0, 0], rel=1e-4, abs=1e-8)
     border = UNEVEN[0][-1]
     jump = fit.derivative(np.array([border - 1e-6, border + 1e-6]), 30.0, 2, 0)
@@ -569,7 +638,13 @@ def test_text_of_a_drive_cannot_end_a_comment_or_break_a_name():
     found = identifiers([*HOSTILE, "int", "in", "NAN", "pd_x", "_x", "ω", "9", "", "a.b_c", "a_b.c"], ["in"])
     assert len(set(found.values())) == len(found)
     assert all(name.isascii() and name.isidentifier() and not name.startswith(("pd_", "_")) for name in found.values())
-    assert {drive_name(n) for n in ("int", "real", "size", "main", "stdint")} == {"int_drive", "real_drive", "size_drive", "main_drive", "stdint_drive"}  # fmt: skip
+    assert {drive_name(n) for n in ("int", "real", "size", "main", "stdint")} == {
+        "int_drive",
+        "real_drive",
+        "size_drive",
+        "main_drive",
+        "stdint_drive",
+    }
 
 
 def test_misspelt_names_are_refused_in_python():
@@ -577,10 +652,15 @@ def test_misspelt_names_are_refused_in_python():
     d.add("dc_source", "Feed")
     d.add("four_quadrant_bridge", "Bridge")
     for call, words in (
-        (lambda: d.set("tol", "1e-8"), "Is it tolerance"), (lambda: d.choose("bridge", levl="switching"), "no choice “levl”"), (lambda: d.choose("bridge", level="swiching"), "no option"),
-        (lambda: d.add("inertia", "Wheel", starts={"omga": "1"}), "no start"), (lambda: d.add("half_bridge", "Leg", choices={"device": "IGBT"}), "igbt"),
-        (lambda: d.profile("feed", [("0", "1")]), "no profile"), (lambda: d.choose("brige"), "Is it bridge"), (lambda: d.define("until", "1"), "is a setting"),
-    ):  # fmt: skip
+        (lambda: d.set("tol", "1e-8"), "Is it tolerance"),
+        (lambda: d.choose("bridge", levl="switching"), "no choice “levl”"),
+        (lambda: d.choose("bridge", level="swiching"), "no option"),
+        (lambda: d.add("inertia", "Wheel", starts={"omga": "1"}), "no start"),
+        (lambda: d.add("half_bridge", "Leg", choices={"device": "IGBT"}), "igbt"),
+        (lambda: d.profile("feed", [("0", "1")]), "no profile"),
+        (lambda: d.choose("brige"), "Is it bridge"),
+        (lambda: d.define("until", "1"), "is a setting"),
+    ):
         with pytest.raises(DriveProblem, match=words):
             call()
     d.choose("bridge", level="switching")
@@ -594,8 +674,8 @@ def test_misspelt_names_are_refused_in_python():
 
 
 def test_a_response_has_measures_only_where_there_is_a_step(example_path):
-    """Between cursors where the setpoint stays as it is, or only ramps, there is nothing to overshoot or to settle to; with the
-    step the figures are those of the definition, taken from the trace here."""
+    """Between cursors where the setpoint stays as it is, or only ramps, there is nothing to overshoot or to settle to;
+    with the step the figures are those of the definition, taken from the trace here."""
     run = pendel.open_drive(example_path).run()
     speed, wish = "travel_speed.out", "travel_plan.speed"
     names = ("rise", "overshoot", "settling", "remaining_error")

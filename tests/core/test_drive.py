@@ -94,8 +94,8 @@ ODD = [
 @settings(max_examples=150, deadline=None)
 @given(st.data())
 def test_the_quick_look_takes_no_record_that_the_schema_refuses(data):
-    """Two validators by other people: what the quick one takes, the other one, which gives the sentences, has nothing against; and they
-    differ in odd texts alone."""
+    """Two validators by other people: what the quick one takes, the other one, which gives the sentences, has nothing
+    against; and they differ in odd texts alone."""
     record = json.loads(TABLES)
     for _ in range(data.draw(st.integers(0, 2))):
         way = data.draw(st.sampled_from(list(leaves(record))))

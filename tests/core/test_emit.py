@@ -36,7 +36,9 @@ def emitted(symbols, outputs):
     def evaluate(values):
         hoisted, out = np.zeros(max(1, library.pd_hoisted())), np.zeros(len(outputs))
         library.pd_hoist(pointer(values["p"]), pointer(values["s"]), pointer(hoisted))
-        library.pd_rhs(ctypes.c_double(values["t"][0]), *(pointer(values[n]) for n in "xusp"), pointer(hoisted), pointer(out))  # fmt: skip
+        library.pd_rhs(
+            ctypes.c_double(values["t"][0]), *(pointer(values[n]) for n in "xusp"), pointer(hoisted), pointer(out)
+        )
         return out
 
     return source, evaluate
@@ -49,7 +51,7 @@ def body(source):
 def grown(symbols, seed, count):
     """Random expressions over the symbols, each made of earlier ones, so that chains and shared parts are long."""
     rng = np.random.default_rng(seed)
-    known = [e for s in symbols.values() for e in ca.vertsplit(s)] + [ca.SX(v) for v in (0.0, 1.0, -2.5, 2 * np.pi / 3)]  # fmt: skip
+    known = [e for s in symbols.values() for e in ca.vertsplit(s)] + [ca.SX(v) for v in (0.0, 1.0, -2.5, 2 * np.pi / 3)]
     two = (
         lambda a, b: a + b,
         lambda a, b: a - b,
@@ -59,7 +61,16 @@ def grown(symbols, seed, count):
         ca.fmax,
         lambda a, b: ca.if_else(a > b, a, b * 0.5),
     )
-    one = (lambda a: -a, lambda a: 2 * a, ca.sin, ca.cos, lambda a: ca.sin(a - 2 * np.pi / 3), lambda a: ca.cos(2 * np.pi / 3 - a), ca.tanh, ca.fabs)  # fmt: skip
+    one = (
+        lambda a: -a,
+        lambda a: 2 * a,
+        ca.sin,
+        ca.cos,
+        lambda a: ca.sin(a - 2 * np.pi / 3),
+        lambda a: ca.cos(2 * np.pi / 3 - a),
+        ca.tanh,
+        ca.fabs,
+    )
     for _ in range(count):
         pick = [known[k] for k in rng.integers(len(known) // 3, len(known), 2)]
         made = two[rng.integers(len(two))](*pick) if rng.random() < 0.7 else one[rng.integers(len(one))](pick[0])
@@ -108,7 +119,8 @@ def test_three_phases_share_one_sine_and_cosine(symbols):
 @pytest.mark.parametrize("reach", [0.8, 7.0, 1e3, 9.9e5, 3e9])
 def test_sine_and_cosine_are_those_of_the_library(reach):
     # NumPy's, which are exact to half a unit in the last place.
-    text = f"#include <math.h>\n{TURN}void turn_all(const double *a, long n, double *s, double *c) {{ long k; for (k = 0; k < n; k++) pd_turn(a[k], s + k, c + k); }}\n"
+    text = f"#include <math.h>\n{TURN}void turn_all(const double *a, long n, double *s, double *c)\n"
+    text += "{ long k; for (k = 0; k < n; k++) pd_turn(a[k], s + k, c + k); }\n"
     library = ctypes.CDLL(str(build_library(text)))
     quarters = np.pi / 2 * np.arange(-60, 61)
     angles = np.concatenate([np.random.default_rng(1).uniform(-reach, reach, 20_000), quarters, [0.0, -0.0, 1e-300]])

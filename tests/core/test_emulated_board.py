@@ -1,4 +1,5 @@
-"""The stand-in board whose code runs on an emulated Cortex-M4F, with its link at the UART, against the board on the host."""
+"""The stand-in board whose code runs on an emulated Cortex-M4F, with its link at the UART, against the board on the
+host."""
 
 import os
 import signal
@@ -63,8 +64,8 @@ def children(pid):
 
 @emulated
 def test_a_processor_runs_the_drive_as_the_host_does_to_the_bit(standing):
-    """Loaded over the link, enabled, sampled at every tick: its numbers are those of an ordinary run, from its first tick
-    enabled on. A value is written, and another program loaded over its own UART."""
+    """Loaded over the link, enabled, sampled at every tick: its numbers are those of an ordinary run, from its first
+    tick enabled on. A value is written, and another program loaded over its own UART."""
     board, bench, made, description, _ = standing
     image = image_for(made, M4F)
     facts = bench.load(image)
@@ -86,7 +87,8 @@ def test_a_processor_runs_the_drive_as_the_host_does_to_the_bit(standing):
     assert sampler.lost == 0 and np.all(np.diff(np.concatenate([g.ticks for g in got])) == 1)
     on = int(np.argmax(values[:, 2] == BoardState.ENABLED.value))
     first = int(values[on, 3])
-    # The plant of the reference idles as long, then runs: what the host's board does, whose samples are checked elsewhere.
+    # The plant of the reference idles as long, then runs: what the host's board does, whose samples are checked
+    # elsewhere.
     reference = on_host(made, door("speed_pi.K_p"), first, len(values) - on)
     assert np.array_equal(values[on:, :2], reference[: len(values) - on])
     assert np.ptp(values[on:, 1]) > 1.0

@@ -37,11 +37,15 @@ def trolley():
 
 
 def test_the_trolley_accelerates_as_its_masses_say(trolley):
-    """((M − b·ω − P_fe/ω)·n·η/r − R)/(m + J·n²·η/r² + 2·J_w/r²), a gear's loss being a share of the torque that enters it; Gillespie,
-    Fundamentals of Vehicle Dynamics, chapter 2 (from memory). On the slope m·g·sin α more holds it back."""
+    """((M − b·ω − P_fe/ω)·n·η/r − R)/(m + J·n²·η/r² + 2·J_w/r²), a gear's loss being a share of the torque that enters
+    it; Gillespie, Fundamentals of Vehicle Dynamics, chapter 2 (from memory). On the slope m·g·sin α more holds it
+    back."""
     run = trolley.run()
     v, t = run["trolley.speed"], np.linspace(0.4, 0.9, 200)
-    x = {n: np.mean(run.at(n, t)) for n in ("haul_machine.torque", "haul_machine.speed", "haul_machine.iron_loss", "trolley.resistance")}  # fmt: skip
+    x = {
+        n: np.mean(run.at(n, t))
+        for n in ("haul_machine.torque", "haul_machine.speed", "haul_machine.iron_loss", "trolley.resistance")
+    }
     dragged = 0.05 * x["haul_machine.speed"] + x["haul_machine.iron_loss"] / x["haul_machine.speed"]
     moved = 900 + 0.42 * 25 * 0.96 / 0.28**2 + 2 * 1.5 / 0.28**2
     pull = (x["haul_machine.torque"] - dragged) * 5 * 0.96 / 0.28
@@ -53,8 +57,9 @@ def test_the_trolley_accelerates_as_its_masses_say(trolley):
 
 
 def test_on_a_wet_rail_the_driven_wheels_run_away(trolley):
-    """No more than μ·g times the rear axle's share of the load, with what the driving force adds, moves it. The field is weakened
-    while they spin, and the observer, which hears the machine and not the road, follows 15 ms behind at most."""
+    """No more than μ·g times the rear axle's share of the load, with what the driving force adds, moves it. The field
+    is weakened while they spin, and the observer, which hears the machine and not the road, follows 15 ms behind at
+    most."""
     wet = pendel.Drive(document=trolley.document.copy())
     wet.set("mu_rail", "0.3")
     run = wet.run()
@@ -72,8 +77,9 @@ def test_on_a_wet_rail_the_driven_wheels_run_away(trolley):
 
 
 def test_the_feeder_waits_synchronises_and_feeds_in_fixed_steps():
-    """Against the adaptive run: current within 0.2 % of its peak, rms, and no voltage that is not there: what is left of a current when
-    its diode ends, through a blocked device, once read as a million volts. What is fed is in phase with the grid."""
+    """Against the adaptive run: current within 0.2 % of its peak, rms, and no voltage that is not there: what is left
+    of a current when its diode ends, through a blocked device, once read as a million volts. What is fed is in phase
+    with the grid."""
     d = pendel.open_drive(EXAMPLES / "valley_feeder.pendel")
     fixed = d.run()
     assert fixed.kept.settings["load"] > 0 and not fixed.remarks
@@ -98,8 +104,8 @@ EVEN = {2: 1.08, 4: 0.43, 6: 0.30} | {n: 0.23 * 8 / n for n in range(8, 41, 2)}
 
 
 def test_the_filter_takes_reactive_current_and_harmonics_off_the_grid():
-    """Before 0.1 s it is idle, then in full filtering: the power factor of IEEE 1459, and the limits of class A, which the load
-    breaks. With a third harmonic in the grid's voltage its current has the voltage's shape."""
+    """Before 0.1 s it is idle, then in full filtering: the power factor of IEEE 1459, and the limits of class A, which
+    the load breaks. With a third harmonic in the grid's voltage its current has the voltage's shape."""
     d = pendel.open_drive(EXAMPLES / "valley_filter.pendel")
     run = d.run(0.3)
     assert not run.remarks

@@ -1,4 +1,5 @@
-"""Traces in files, as other people's programs read them: pandas, SciPy, h5py, and MDF 4.1 by the layout of its blocks."""
+"""Traces in files, as other people's programs read them: pandas, SciPy, h5py, and MDF 4.1 by the layout of its
+blocks."""
 
 import io
 import struct

@@ -7,8 +7,19 @@ import pytest
 from tests.campaigns.faults.boundaries import BOUNDARIES, end_worker
 from tests.campaigns.faults.report import Boundary, table
 
-ROUNDS = {"expressions": 1500, "own lines": 150, "damaged files": 120, "edits": 40, "kept runs": 30, "flux files": 12, "values of kinds": 200, "odd runs": 8,
-          "kills while saving": 40, "full disks": 5, "answers of boards": 60}  # fmt: skip
+ROUNDS = {
+    "expressions": 1500,
+    "own lines": 150,
+    "damaged files": 120,
+    "edits": 40,
+    "kept runs": 30,
+    "flux files": 12,
+    "values of kinds": 200,
+    "odd runs": 8,
+    "kills while saving": 40,
+    "full disks": 5,
+    "answers of boards": 60,
+}
 
 
 ANSWERED_OTHERWISE = ("own lines", "values of kinds", "kills while saving", "full disks")

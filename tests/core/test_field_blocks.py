@@ -1,4 +1,5 @@
-"""Blocks of three phases and of fields: modulators by what a load sees of them, models and regulators by their equations."""
+"""Blocks of three phases and of fields: modulators by what a load sees of them, models and regulators by their
+equations."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""What a run of a field-oriented drive tells of wrong wiring, lost estimates and a voltage that ends: common practice, no
-source. Every shipped drive must stay silent."""
+"""What a run of a field-oriented drive tells of wrong wiring, lost estimates and a voltage that ends: common practice,
+no source. Every shipped drive must stay silent."""
 
 import dataclasses
 from pathlib import Path

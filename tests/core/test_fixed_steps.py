@@ -53,33 +53,40 @@ def test_only_what_time_and_inputs_move_is_worked_out_at_each_step():
 
 
 CALLS = r"""
-/* x' = A x + (0, 2 + sin 40 t, -1) with the guard x_0 - level, whose mode changes nothing: an example known in closed recursion. */
+/* x' = A x + (0, 2 + sin 40 t, -1) with the guard x_0 - level, whose mode changes nothing: an example known in
+   closed recursion. */
 static double level;
 static int turned;
-static void any_rhs(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx)
+static void any_rhs(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+    double *dx)
 {
     int i, j;
     (void)u; (void)s; (void)h;
-    for (i = 0; i < 3; i++) for (dx[i] = i == 1 ? 2 + sin(40 * t) : i == 2 ? -1 : 0, j = 0; j < 3; j++) dx[i] += p[3 * i + j] * x[j];
+    for (i = 0; i < 3; i++)
+        for (dx[i] = i == 1 ? 2 + sin(40 * t) : i == 2 ? -1 : 0, j = 0; j < 3; j++) dx[i] += p[3 * i + j] * x[j];
 }
-static void any_guarded(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g)
+static void any_guarded(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+    double *dx, double *g)
 {
     any_rhs(t, x, u, s, p, h, dx);
     g[0] = x[0] - level;
 }
-static void any_jac(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *jac, double *dfdt)
+static void any_jac(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+    double *jac, double *dfdt)
 {
     int i, j;
     (void)t; (void)x; (void)u; (void)s; (void)h; (void)dfdt;
     for (i = 0; i < 3; i++) for (j = 0; j < 3; j++) jac[i + 3 * j] = p[3 * i + j];
 }
-static void any_affine(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *c, double *k)
+static void any_affine(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+    double *c, double *k)
 {
     (void)t; (void)x; (void)u; (void)s; (void)p; (void)h;
     c[0] = c[1] = 0; c[2] = -1; c[3] = -level;
     k[0] = 1; k[1] = k[2] = 0;
 }
-static void any_forced(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *b)
+static void any_forced(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+    double *b)
 {
     (void)x; (void)u; (void)s; (void)p; (void)h;
     b[0] = 2 + sin(40 * t);
@@ -87,7 +94,8 @@ static void any_forced(double t, const double *x, const double *u, const double 
 static void any_hoist(const double *p, const double *s, double *h) { (void)p; (void)s; (void)h; }
 
 /* Rows of t and x from a run in steps of `step` with an edge at `corner`; returns how many. */
-long fixed_run(const double *matrix, const double *start, double step, double until, double corner, double at, int how, double *rows)
+long fixed_run(const double *matrix, const double *start, double step, double until, double corner, double at,
+    int how, double *rows)
 {
     static double atol_[3] = {1e-9, 1e-9, 1e-9}, mode[1], told[1], times[2], levels[2];
     static int mode_of[1] = {0}, from[1] = {0}, to[1] = {1}, flag[1], corners[1] = {2}, forced[1] = {1};
@@ -96,9 +104,12 @@ long fixed_run(const double *matrix, const double *start, double step, double un
     long k;
     memset(&r, 0, sizeof r);
     times[1] = corner;
-    r.nx = 3; r.n_mode = r.n_guard = r.n_profile = 1; r.t_end = until; r.rtol = 1e-9; r.h_max = 1; r.max_rows_log2 = 24; r.row_limit = 1000000;
-    r.p = matrix; r.x0 = start; r.s0 = mode; r.atol = atol_; r.method = FIXED; r.fixed_step = step; r.steady_jacobian = 1;
-    r.rhs = any_rhs; r.guarded = any_guarded; r.jac = any_jac; r.hoist = any_hoist; r.affine = any_affine; r.forced = any_forced;
+    r.nx = 3; r.n_mode = r.n_guard = r.n_profile = 1; r.t_end = until; r.rtol = 1e-9; r.h_max = 1;
+    r.max_rows_log2 = 24; r.row_limit = 1000000;
+    r.p = matrix; r.x0 = start; r.s0 = mode; r.atol = atol_; r.method = FIXED; r.fixed_step = step;
+    r.steady_jacobian = 1;
+    r.rhs = any_rhs; r.guarded = any_guarded; r.jac = any_jac; r.hoist = any_hoist; r.affine = any_affine;
+    r.forced = any_forced;
     r.n_forced = how < 0 ? -1 : 1; r.forced_places = forced;
     r.exit_mode = mode_of; r.exit_from = from; r.exit_to = to;
     r.profile_count = corners; r.profile_times = times; r.profile_values = levels;

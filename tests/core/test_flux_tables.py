@@ -56,9 +56,9 @@ def test_tables_of_a_linear_machine_give_its_traces(level):
 
 
 def test_the_fit_is_the_slope_of_one_co_energy():
-    """Between the nodes, against the analytic fluxes; and torque as the derivative of co-energy by the angle: at constant
-    phase currents turning the rotor by dϑ turns (i_d, i_q) by −dϑ, and 3/2·p·dw/dϑ is the torque; Fitzgerald, Kingsley,
-    Umans: Electric Machinery, section 3.6 (from memory)."""
+    """Between the nodes, against the analytic fluxes; and torque as the derivative of co-energy by the angle: at
+    constant phase currents turning the rotor by dϑ turns (i_d, i_q) by −dϑ, and 3/2·p·dw/dϑ is the torque; Fitzgerald,
+    Kingsley, Umans: Electric Machinery, section 3.6 (from memory)."""
     fit = flux.fitted(TABLE)
     x, y = np.linspace(-295, 55, 71), np.linspace(-295, 295, 91)
     for got, wanted in zip(fit.fluxes(x, y), saturating(*np.meshgrid(x, y, indexing="ij"))):
@@ -83,7 +83,15 @@ def test_a_saturated_machine_follows_solve_ivp():
     r, w, u = 0.04, 4 * 60.0, (-20.0, 90.0)
     d = pendel.Drive("Bench")
     d.set("tick", "1 ms")
-    d.add("three_phase_source", "Source", U=repr(float(np.hypot(*u) * np.sqrt(1.5))), f=repr(w / 2 / np.pi), R_i="0", L_i="1e-6", angle=f"{np.degrees(np.arctan2(u[1], u[0])) + 90} deg")  # fmt: skip
+    d.add(
+        "three_phase_source",
+        "Source",
+        U=repr(float(np.hypot(*u) * np.sqrt(1.5))),
+        f=repr(w / 2 / np.pi),
+        R_i="0",
+        L_i="1e-6",
+        angle=f"{np.degrees(np.arctan2(u[1], u[0])) + 90} deg",
+    )
     d.add("pmsm_tables", "Machine", flux=TABLE, R_s="40")
     d.add("imposed_speed", "Bench", profile=[("0", "60"), ("9", "60")])
     d.connect("source.out", "machine.phases")
@@ -142,7 +150,9 @@ def test_slower_setpoints_and_gains_by_tables_calm_the_d_axis():
                 cards["torque_demand"] = dataclasses.replace(cards["torque_demand"], kind="ramp", values=values)
             if by_tables:
                 values = {"f_c": "400 Hz", "R": "R_ph", "U_dc": "U_link"}
-                cards["current_regulator"] = dataclasses.replace(cards["current_regulator"], kind="dq_regulator_tables", values=values, flux=TABLE)  # fmt: skip
+                cards["current_regulator"] = dataclasses.replace(
+                    cards["current_regulator"], kind="dq_regulator_tables", values=values, flux=TABLE
+                )
             run = d.run(0.03)
             t = np.linspace(0.0203, 0.03, 300)
             swings[by_tables, ramp] = np.ptp(run.at("haul_machine.i_d", t) - run.at("torque_to_currents.i_d", t))
@@ -211,10 +221,17 @@ def test_files_of_each_kind_give_the_same_table(tmp_path):
         *(";".join(f"{v:.10g}" for v in row) for row in zip(*columns)),
     ]
     (tmp_path / "a.csv").write_text("\n".join(lines).replace(".", ","))
-    scipy.io.savemat(tmp_path / "b.mat", {"Id": MESH[0].T, "Iq": MESH[1].T, "Psi_d": psi_d.T, "Psi_q": psi_q.T, "note": "x"})  # fmt: skip
+    scipy.io.savemat(
+        tmp_path / "b.mat", {"Id": MESH[0].T, "Iq": MESH[1].T, "Psi_d": psi_d.T, "Psi_q": psi_q.T, "note": "x"}
+    )
     with h5py.File(tmp_path / "c.h5", "w") as file:
         half = I_Q >= 0
-        for name, array in (("map/i_d", I_D), ("map/i_q", I_Q[half]), ("map/psi_d", psi_d[:, half]), ("map/psi_q", psi_q[:, half])):  # fmt: skip
+        for name, array in (
+            ("map/i_d", I_D),
+            ("map/i_q", I_Q[half]),
+            ("map/psi_d", psi_d[:, half]),
+            ("map/psi_q", psi_q[:, half]),
+        ):
             file[name] = array
     for name, mirror in (("a.csv", False), ("b.mat", False), ("c.h5", True)):
         found = variables(tmp_path / name)
@@ -287,8 +304,8 @@ def test_the_block_gives_the_currents_of_the_tables_over_torque_and_speed():
 
 
 def test_tables_of_a_delta_give_the_machine_they_were_made_of(tmp_path):
-    """Windings between the lines, each with √3 times the flux and 1/√3 of the current of a star's phase: the machine at its lines is the
-    same, as is its torque 3/2·p·(ψ_d·i_q − ψ_q·i_d)."""
+    """Windings between the lines, each with √3 times the flux and 1/√3 of the current of a star's phase: the machine at
+    its lines is the same, as is its torque 3/2·p·(ψ_d·i_q − ψ_q·i_d)."""
     path = tmp_path / "delta.csv"
     rows = zip(*(a.ravel() for a in (MESH[0] / 3**0.5, MESH[1] / 3**0.5, *(3**0.5 * psi for psi in saturating(*MESH)))))
     path.write_text("i_d,i_q,psi_d,psi_q\n" + "\n".join(",".join(f"{x:.12g}" for x in row) for row in rows))
@@ -385,8 +402,8 @@ def test_the_most_torque_of_a_current_is_that_of_the_textbook(current):
 
 
 def test_a_reluctance_machine_has_its_most_torque_towards_more_flux():
-    """Its d axis has the larger inductance, so the best lead is on the other side; at the rim of the table a smaller current
-    than the limit is the strongest. Against SciPy's search on the analytic fluxes, over the whole box."""
+    """Its d axis has the larger inductance, so the best lead is on the other side; at the rim of the table a smaller
+    current than the limit is the strongest. Against SciPy's search on the analytic fluxes, over the whole box."""
     i_d, i_q = np.linspace(-60, 300, 25), np.linspace(-300, 300, 31)
 
     def along_d(d):

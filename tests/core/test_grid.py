@@ -72,7 +72,10 @@ def test_the_front_end_holds_the_link_and_feeds_back(feedback, level):
     settled = np.linspace(1.5, 1.58, 401)  # four periods of the grid
     assert np.mean(run.at("front_end.link_voltage", settled)) == pytest.approx(650, rel=5e-3)
     driving = np.linspace(0.8, 0.86, 301)
-    grid = {name: run.at(f"grid.{name}", settled) for name in (*(f"voltage_{n}" for n in "abc"), *(f"current_{n}" for n in "abc"))}  # fmt: skip
+    grid = {
+        name: run.at(f"grid.{name}", settled)
+        for name in (*(f"voltage_{n}" for n in "abc"), *(f"current_{n}" for n in "abc"))
+    }
     power = sum(grid[f"voltage_{n}"] * grid[f"current_{n}"] for n in "abc")
     assert np.mean(power) < -5e3  # the descending car pays back
     assert np.mean(run.at("grid.power", driving)) > 15e3
@@ -86,13 +89,16 @@ def test_the_front_end_holds_the_link_and_feeds_back(feedback, level):
 
 
 def test_all_equations_hold_far_below_a_leak(feedback):
-    """With all upper switches of the front end on, what is left in a leg is leak. With the magnetising currents as dependent
-    states, a leg's device law was missed by 1e-4 A, and the leg switched to and fro."""
+    """With all upper switches of the front end on, what is left in a leg is leak. With the magnetising currents as
+    dependent states, a leg's device law was missed by 1e-4 A, and the leg switched to and fro."""
     feedback.set("level", "switching")
     prepared = prepare(feedback.document)
     model, run = prepared.model, run_drive(prepared, until=0.02)
     system, symbols = model.system, model.symbols
-    nx, nu = len(model.structure.state_keys), len(run.rows[0]) - 1 - len(model.structure.state_keys) - len(model.structure.mode_keys)  # fmt: skip
+    nx, nu = (
+        len(model.structure.state_keys),
+        len(run.rows[0]) - 1 - len(model.structure.state_keys) - len(model.structure.mode_keys),
+    )
     modes = [float(k.endswith(("upper_gate", "upper_channel"))) for k in model.structure.mode_keys]
     row = run.rows[-1]
     at = (row[0], row[1 : 1 + nx], row[1 + nx : 1 + nx + nu], np.array(modes), prepared.parameters)

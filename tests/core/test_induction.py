@@ -10,10 +10,23 @@ from pendel.core.check import examine
 from pendel.core.drive import commands
 from tests.core.energy import energy_gap
 
-# The 3 hp, 220 V, 60 Hz machine of Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, table 4.10-1 (from memory).
+# The 3 hp, 220 V, 60 Hz machine of Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, table 4.10-1 (from
+# memory).
 W = 2 * np.pi * 60
 R_S, X_S, X_M, X_R, R_R, J = 0.435, 0.754, 26.13, 0.754, 0.816, 0.089
-SMALL = {"p": "2", "U_n": "220", "f_n": "60", "n_n": "1710", "R_s": "0.435", "L_s": str(1e3 * X_S / W), "L_m": str(1e3 * X_M / W), "R_r1": "0.816", "L_r1": str(1e3 * X_R / W), "J_m": "0.089", "b_m": "0"}  # fmt: skip
+SMALL = {
+    "p": "2",
+    "U_n": "220",
+    "f_n": "60",
+    "n_n": "1710",
+    "R_s": "0.435",
+    "L_s": str(1e3 * X_S / W),
+    "L_m": str(1e3 * X_M / W),
+    "R_r1": "0.816",
+    "L_r1": str(1e3 * X_R / W),
+    "J_m": "0.089",
+    "b_m": "0",
+}
 
 
 def on_grid(until, speed=None, choices=None, **values):
@@ -115,7 +128,13 @@ def test_tests_of_a_machine_give_its_circuit_back():
     # The tests are computed from the circuit, locked at rated frequency, then turned into a circuit again.
     i_0 = 220 / np.sqrt(3) / abs(complex(R_S, X_S + X_M))
     z_k = complex(R_S, X_S) + 1 / (1 / complex(R_R, X_R) + 1 / (1j * X_M))
-    values = {"I_0": i_0, "P_0": 3 * R_S * i_0**2, "U_k": 60.0, "I_k": 60 / np.sqrt(3) / abs(z_k), "P_k": 3 * z_k.real * (60 / np.sqrt(3) / abs(z_k)) ** 2}  # fmt: skip
+    values = {
+        "I_0": i_0,
+        "P_0": 3 * R_S * i_0**2,
+        "U_k": 60.0,
+        "I_k": 60 / np.sqrt(3) / abs(z_k),
+        "P_k": 3 * z_k.real * (60 / np.sqrt(3) / abs(z_k)) ** 2,
+    }
     d = on_grid("1 s", choices={"entry": "tests"}, **{k: str(v) for k, v in values.items()})
     found = induction.circuit(examine(d.document).values["machine"], d.document.cards["machine"])
     assert found["R_r1"] == pytest.approx(R_R, rel=0.03)
@@ -128,7 +147,8 @@ def test_tests_of_a_machine_give_its_circuit_back():
 
 
 def test_a_nameplate_is_held_against_the_circuit():
-    """The machine of Krause, Wasynczuk and Sudhoff for 3 hp at 1710 rpm (table 4.10-1, from memory) can do what its plate says."""
+    """The machine of Krause, Wasynczuk and Sudhoff for 3 hp at 1710 rpm (table 4.10-1, from memory) can do what its
+    plate says."""
     d = on_grid("1 s", 179.0, n_n="1710 rpm", P_n="2.238 kW")
     assert not d.check()
     for name, text, words in (
@@ -203,22 +223,38 @@ SEEN = ("current_a", "current_c", "torque", "speed", "rotor_flux", "main_flux", 
 
 @pytest.mark.parametrize("choices", [{}, {"cages": "double", "iron": "saturates"}])
 def test_both_frames_and_both_windings_are_one_machine(choices):
-    """A run-up in the rotor's frame, and as a delta with three times the resistances and inductances (a delta's impedance is three
-    times that of the star it is equivalent to: any circuit textbook), gives the same traces; its energy closes."""
+    """A run-up in the rotor's frame, and as a delta with three times the resistances and inductances (a delta's
+    impedance is three times that of the star it is equivalent to: any circuit textbook), gives the same traces; its
+    energy closes."""
     values = {"psi_n": "0.4", "s_m": "30 %", "R_r2": "2", "L_r2": "1"}
     here = on_grid("0.25 s", choices=choices, **values).run()
     t = np.linspace(0, 0.25, 700)
     rotor = on_grid("0.25 s", choices={**choices, "frame": "rotor"}, **values).run(with_energy=True)
     alike(here, rotor, (*SEEN, "flux_alpha", "flux_beta"), t)
     assert energy_gap(rotor) < 1e-5
-    times_three = {n: f"3*({text} {unit})" for n, unit in (("R_s", "ohm"), ("L_s", "mH"), ("L_m", "mH"), ("R_r1", "ohm"), ("L_r1", "mH"), ("R_r2", "ohm"), ("L_r2", "mH")) for text in [{**SMALL, **values}[n]]}  # fmt: skip
-    delta = on_grid("0.25 s", choices={**choices, "winding": "delta"}, **{**values, **times_three, "psi_n": "0.4 Wb*sqrt(3)"}).run()  # fmt: skip
+    times_three = {
+        n: f"3*({text} {unit})"
+        for n, unit in (
+            ("R_s", "ohm"),
+            ("L_s", "mH"),
+            ("L_m", "mH"),
+            ("R_r1", "ohm"),
+            ("L_r1", "mH"),
+            ("R_r2", "ohm"),
+            ("L_r2", "mH"),
+        )
+        for text in [{**SMALL, **values}[n]]
+    }
+    delta = on_grid(
+        "0.25 s", choices={**choices, "winding": "delta"}, **{**values, **times_three, "psi_n": "0.4 Wb*sqrt(3)"}
+    ).run()
     alike(here, delta, SEEN, t)
 
 
 def test_a_warm_machine_slips_more_and_its_iron_brakes():
-    """Slip under a torque grows with the cage's resistance (Fitzgerald, Kingsley, Umans, 6th ed., section 6.5), which at 120 °C is
-    1.393 times that at 20 °C. Iron takes its loss at the speed it is given at, where the main flux is that of the rated voltage."""
+    """Slip under a torque grows with the cage's resistance (Fitzgerald, Kingsley, Umans, 6th ed., section 6.5), which
+    at 120 °C is 1.393 times that at 20 °C. Iron takes its loss at the speed it is given at, where the main flux is that
+    of the rated voltage."""
     slips = []
     for warm in ("20", "120"):
         d = on_grid("1.4 s", T_w=warm)

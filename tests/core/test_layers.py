@@ -64,7 +64,8 @@ def test_nobody_outside_the_catalogue_names_a_kind():
 
 
 def test_nobody_outside_the_catalogue_names_a_signal_or_value_that_has_a_role():
-    """Names of one letter and the gains and currents that regulations and flux tables declare by name are their own words."""
+    """Names of one letter and the gains and currents that regulations and flux tables declare by name are their own
+    words."""
     with_role = {v.name for k in kinds().values() for v in k.values if v.role} | {
         s.name
         for k in kinds().values()
@@ -78,7 +79,9 @@ def test_nobody_outside_the_catalogue_names_a_signal_or_value_that_has_a_role():
 
 
 def test_core_needs_no_qt():
-    code = "import sys\nfor n in ('PyQt6', 'pyqtgraph'): sys.modules[n] = None\nimport pendel, pendel.api, pendel.cli.main, pendel.core.runs.worker, pendel.core.firmware.ship\nfrom pendel.core.loops import tuning"
+    code = "import sys\nfor n in ('PyQt6', 'pyqtgraph'): sys.modules[n] = None\n"
+    code += "import pendel, pendel.api, pendel.cli.main, pendel.core.runs.worker, pendel.core.firmware.ship\n"
+    code += "from pendel.core.loops import tuning"
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
 
 
@@ -91,7 +94,8 @@ def test_arrays_that_c_is_handed_have_a_name_that_holds_them():
 
 def test_what_few_drives_need_is_not_loaded_at_the_start():
     """SciPy's interpolation, optimisation and signals take most of a second to load."""
-    code = "import sys, pendel.app.window.main_window; from pendel.core.catalogue.index import kinds; kinds(); print(*[m for m in ('scipy.interpolate', 'scipy.optimize', 'scipy.signal') if m in sys.modules])"
+    code = "import sys, pendel.app.window.main_window; from pendel.core.catalogue.index import kinds\n"
+    code += "kinds(); print(*[m for m in ('scipy.interpolate', 'scipy.optimize', 'scipy.signal') if m in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.split() == []
 
@@ -113,8 +117,8 @@ def test_programs_beside_the_tests_name_what_there_is():
 
 
 def test_a_function_that_a_signal_calls_does_not_alone_hold_whose_signal_it_is():
-    """What a method of Qt's returned, such as the line of a combo box, is known to Python by such a function only; both are then collected as
-    garbage, and the signal, which still comes, calls what is no more."""
+    """What a method of Qt's returned, such as the line of a combo box, is known to Python by such a function only; both
+    are then collected as garbage, and the signal, which still comes, calls what is no more."""
     lost = []
     for path in (SOURCES / "app").rglob("*.py"):
         for function in (n for n in ast.walk(ast.parse(path.read_text("utf-8"))) if isinstance(n, ast.FunctionDef)):

@@ -1,4 +1,5 @@
-"""Live values: what is taken while the code runs is as if it had started so, stays within its ends, and overflows nothing."""
+"""Live values: what is taken while the code runs is as if it had started so, stays within its ends, and overflows
+nothing."""
 
 import ctypes
 import json
@@ -209,7 +210,8 @@ def live_door():
 
 
 def test_a_drive_with_live_values_is_shipped_run_and_changed_while_it_runs():
-    """As shipped, a value that is written into the running simulation does what it does in a run that had it all along."""
+    """As shipped, a value that is written into the running simulation does what it does in a run that had it all
+    along."""
     d, run = live_door()
     d.set("controller", "as shipped")
     for number in ("fixed16", "float32"):
@@ -380,7 +382,8 @@ def test_a_value_of_any_unit_is_shown_in_one_that_its_figures_are_in(text, unit,
 
 
 def test_a_run_as_shipped_has_the_difference_of_each_signal_from_float_64(tmp_path):
-    """To the bit what *Build and check* finds for the run's inputs; kept with the run, and none where all is in float 64."""
+    """To the bit what *Build and check* finds for the run's inputs; kept with the run, and none where all is in float
+    64."""
     d = pendel.open_example("car_door_drive")
     d.set("until", "60 ms")
     d.set("controller", "as shipped")
@@ -479,8 +482,8 @@ def test_what_is_shipped_keeps_the_required_rules_of_misra(tmp_path):
 
 
 def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
-    """Read out of the running controller's memory at its offsets, all signals are what the controller gives; a value that is
-    written there acts after its conversion."""
+    """Read out of the running controller's memory at its offsets, all signals are what the controller gives; a value
+    that is written there acts after its conversion."""
     d, run = live_door()
     document = d.document
     commands.set_pinned_key(document, "current_pi", "7").apply(document)

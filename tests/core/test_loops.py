@@ -116,8 +116,9 @@ def test_open_loop_with_sampling_and_delay_agrees_with_python_control():
 
 
 def test_a_continuous_view_has_its_delays_as_such(door):
-    """A lag with PI, in closed form, to eight times half the sampling rate: hold (1 − e^(−sT))/(sT), computing delay e^(−sT), PI
-    as its sums are. Loops of several rates: the sampled model up to a thirtieth of their sampling rate (aliases are below)."""
+    """A lag with PI, in closed form, to eight times half the sampling rate: hold (1 − e^(−sT))/(sT), computing delay
+    e^(−sT), PI as its sums are. Loops of several rates: the sampled model up to a thirtieth of their sampling rate
+    (aliases are below)."""
     d = lag_drive()
     prepared = prepare(d.document)
     study = study_of(prepared, find_loops(d.document, prepared.deck)[0])
@@ -310,9 +311,9 @@ def test_a_quantity_that_others_use_is_not_written_over_by_gains(door):
 
 
 def test_a_loop_below_a_resonance_begins_slow_and_integrating():
-    """The step-up converter's voltage loop: the usual first crossover lies beyond the resonance of choke and capacitor, turned by the
-    duty, at (1 − D)/(2π√(LC)) (Erickson and Maksimović, Fundamentals of Power Electronics, 2nd ed., section 8.2.2), where a PI
-    cannot hold it. The proposal begins well below, and is what is proposed for all."""
+    """The step-up converter's voltage loop: the usual first crossover lies beyond the resonance of choke and capacitor,
+    turned by the duty, at (1 − D)/(2π√(LC)) (Erickson and Maksimović, Fundamentals of Power Electronics, 2nd ed.,
+    section 8.2.2), where a PI cannot hold it. The proposal begins well below, and is what is proposed for all."""
     d = pendel.open_drive(EXAMPLES / "wayside_supply.pendel")
     resonance = 60 / 150 / (2 * np.pi * np.sqrt(220e-6 * 470e-6))
     (standing,) = tuning.standings(d.document)
@@ -338,8 +339,8 @@ def test_pulses_and_waves_are_no_response_to_a_step():
 
 
 def test_a_signal_that_parts_and_joins_many_times_changes_no_loop():
-    """Halves of the current setpoint go by two ways and are added again, forty times in a row: a million million ways in all through
-    blocks that together do nothing. Loops and their figures stay as they were."""
+    """Halves of the current setpoint go by two ways and are added again, forty times in a row: a million million ways
+    in all through blocks that together do nothing. Loops and their figures stay as they were."""
     example = Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel"
     plain, ladder = pendel.open_drive(example), pendel.open_drive(example)
     wire = "speed_pi.out -> current_pi.setpoint"
@@ -383,8 +384,8 @@ def test_a_loop_is_marked_once_the_one_inside_was_changed(tmp_path):
 
 
 def test_a_comparison_closes_a_loop_with_what_follows_it():
-    """The valley filter's z-transfer function behind Compare: L by another tap of the same loop; it has no gains. What feeds
-    a regulator's error is that regulator's loop."""
+    """The valley filter's z-transfer function behind Compare: L by another tap of the same loop; it has no gains. What
+    feeds a regulator's error is that regulator's loop."""
     drive = load(EXAMPLES / "valley_filter.pendel")
     found = {s.loop.key: s for s in standings(drive)}["current_error"]
     way = transfer(

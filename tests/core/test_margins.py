@@ -90,7 +90,8 @@ def test_a_loop_of_one_crossing_has_the_margins_of_python_control(loop):
 
 
 def test_a_loop_that_holds_only_within_a_range_of_gain_is_told_what_it_may_grow_by():
-    """Three integrators and two leads: too little gain is as unstable as too much; the phase rises through −180° first."""
+    """Three integrators and two leads: too little gain is as unstable as too much; the phase rises through −180°
+    first."""
     numerator, denominator = 40 * np.polymul([1, 1], [1, 1]), np.polymul([1, 0, 0, 0], [4e-6, 0.004, 1])
     assert is_stable(numerator, denominator) and not is_stable(numerator, denominator, 1e-3)
     found = margins(FREQUENCY, loop_of(numerator, denominator)(2j * np.pi * FREQUENCY), stable=True)

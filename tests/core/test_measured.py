@@ -1,5 +1,5 @@
-"""Loops and ways measured in runs, against what is derived from the equations, against runs, and against rational functions
-that are known."""
+"""Loops and ways measured in runs, against what is derived from the equations, against runs, and against rational
+functions that are known."""
 
 from pathlib import Path
 
@@ -38,7 +38,8 @@ def fan_loop(fan):
 
 
 def test_a_rational_function_is_found_from_its_response():
-    """Poles of a lag with two resonances (damping 2 % and 10 %) and a share that goes straight through, all over four decades."""
+    """Poles of a lag with two resonances (damping 2 % and 10 %) and a share that goes straight through, all over four
+    decades."""
     poles = 2 * np.pi * np.array([-1.5, -0.4 + 20j, -0.4 - 20j, -30 + 300j, -30 - 300j])
     residues = np.array([5.0, 2 - 1j, 2 + 1j, -40 + 10j, -40 - 10j])
     s = 2j * np.pi * np.geomspace(0.1, 1000, 60)
@@ -52,8 +53,8 @@ def test_a_rational_function_is_found_from_its_response():
 
 @pytest.mark.parametrize("level", ["averaged", "switching"])
 def test_what_is_measured_is_what_follows_from_the_equations(level):
-    """A step-up converter at its load: its small-signal model follows from the averaged equations (compared with Erickson,
-    Maksimović elsewhere); sines in runs know none of that."""
+    """A step-up converter at its load: its small-signal model follows from the averaged equations (compared with
+    Erickson, Maksimović elsewhere); sines in runs know none of that."""
     drive = example("wayside_supply")
     derived = standings(drive)[0]
     drive.settings["level"] = level
@@ -71,7 +72,8 @@ def test_what_is_measured_is_what_follows_from_the_equations(level):
 
 
 def test_inner_loops_are_in_what_is_measured():
-    """The current loops of a turning machine under field orientation, each with the other closed: by their linear models."""
+    """The current loops of a turning machine under field orientation, each with the other closed: by their linear
+    models."""
     drive = example("haul_drive")
     derived = {s.loop.key: s for s in standings(drive)}
     for key, found in measured(drive).items():

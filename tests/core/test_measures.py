@@ -163,7 +163,8 @@ def test_averages_of_parabolas_are_their_integrals_on_any_window(seed, a, b):
 @pytest.mark.parametrize("speed", [3.0, -3.0, 250.0])
 @pytest.mark.parametrize("coarse", [0.4, 1.3, 2.9])
 def test_a_turning_angle_has_the_mean_of_its_saw_tooth(speed, coarse):
-    """Whole turns between −π and π have the mean 0 and the mean square π²/3, whichever way and however few points there are."""
+    """Whole turns between −π and π have the mean 0 and the mean square π²/3, whichever way and however few points there
+    are."""
     t = np.linspace(0.0, 20 * math.pi / abs(speed), int(20 * math.pi / coarse) + 1)
 
     def wrapped(at):
@@ -205,7 +206,8 @@ def test_lines_of_a_spectrum_are_the_fourier_coefficients_of_the_trace(seed, ord
     ],
 )
 def test_distortion_of_textbook_waves(shape, distortion):
-    """Fourier series as in any table of them, cut at the 50th order; the window holds 3.7 periods, of which three whole ones count."""
+    """Fourier series as in any table of them, cut at the 50th order; the window holds 3.7 periods, of which three whole
+    ones count."""
     if shape == "rectified":  # |sin|, whose fundamental is twice the sine's frequency
         t = np.linspace(0, 3.7, 40_001)
         y, first = np.abs(np.sin(math.pi * t)), 1.0

@@ -140,8 +140,8 @@ def poles_near(d: pendel.Drive, source: str, target: str, frequency: float):
 
 
 def test_a_damping_loop_gives_the_damping_asked_for_in_the_drive_that_runs():
-    """In the linear model of the drive with its new blocks, and in a run: the swing of the speed after the torque's step
-    decays by exp(−2πζ/√(1 − ζ²)) from peak to peak of one sign (logarithmic decrement)."""
+    """In the linear model of the drive with its new blocks, and in a run: the swing of the speed after the torque's
+    step decays by exp(−2πζ/√(1 − ζ²)) from peak to peak of one sign (logarithmic decrement)."""
     d = pendel.open_example("haul_drive_rope")
     before = to_text(d.document)
     found = d.calm("damping", damping=0.12)

@@ -1,4 +1,5 @@
-"""Number formats: what the shipped C computes, against exact arithmetic, closed forms, sanitizers and emulated processors."""
+"""Number formats: what the shipped C computes, against exact arithmetic, closed forms, sanitizers and emulated
+processors."""
 
 import ctypes
 import json
@@ -190,11 +191,19 @@ def toys(texts, range_x=2.0, range_y=0.7):
     """A deck of blocks with these updates, all fed by the same two signals."""
     blocks = tuple(
         BlockInstance(
-            f"toy_{k}", f"toy_{k}", f"Toy {k}", parse_update(text), ("x", "y"), ("out",), {},
-            {"x": "outside.x", "y": "outside.y"}, 1, False,
+            f"toy_{k}",
+            f"toy_{k}",
+            f"Toy {k}",
+            parse_update(text),
+            ("x", "y"),
+            ("out",),
+            {},
+            {"x": "outside.x", "y": "outside.y"},
+            1,
+            False,
         )
         for k, text in enumerate(texts)
-    )  # fmt: skip
+    )
     deck = ControlDeck("Toys", blocks, 1e-3, 0, ("outside.x", "outside.y"), {})
     ranges = {"outside.x": Interval(-range_x, range_x), "outside.y": Interval(-range_y, range_y)}
     return deck, ranges
@@ -213,7 +222,8 @@ FUNCTIONS = {
 
 
 def test_proven_ranges_hold_all_that_random_blocks_come_to():
-    """Inputs on the grid of an 8-bit toy word, all pairs of rims and many in between, through the update as Python runs it."""
+    """Inputs on the grid of an 8-bit toy word, all pairs of rims and many in between, through the update as Python runs
+    it."""
     rng = random.Random(11)
     grid = [k / 127 for k in range(-127, 128)]
     for _ in range(60):
@@ -242,7 +252,8 @@ def hold(found, tree, after, text):
 
 
 def test_random_blocks_in_fixed_point_neither_overflow_nor_stray():
-    """Built with the sanitizers of undefined behaviour and fed beyond their ranges; within them they are as float 64."""
+    """Built with the sanitizers of undefined behaviour and fed beyond their ranges; within them they are as float
+    64."""
     rng = random.Random(17)
     texts = [random_update(rng) for _ in range(40)]
     deck, ranges = toys(texts)
@@ -303,7 +314,8 @@ int main(int n, char **files)
 
 
 def test_blocks_of_all_formats_feed_each_other():
-    """Chains of random blocks, each in a format of its own: words are shifted, limited, made floats and back, and angles wrap."""
+    """Chains of random blocks, each in a format of its own: words are shifted, limited, made floats and back, and
+    angles wrap."""
     rng = random.Random(23)
     formats = list(NumberFormat)
     for _ in range(3):
@@ -545,8 +557,9 @@ def test_an_integral_takes_in_what_is_more_than_the_finding_says_and_nothing_les
 
 
 def test_the_dead_band_of_a_rounding_lag_is_half_a_step_over_its_coefficient():
-    """Rounding holds a first-order filter where its increments are below half a step: the dead band of Oppenheim, Schafer:
-    Discrete-Time Signal Processing, 3rd ed., section 6.10. States of double width make it vanish beside the output's step."""
+    """Rounding holds a first-order filter where its increments are below half a step: the dead band of Oppenheim,
+    Schafer: Discrete-Time Signal Processing, 3rd ed., section 6.10. States of double width make it vanish beside the
+    output's step."""
     d = pendel.Drive("Lag")
     d.set("tick", "50 us")
     d.add("pt1", "Slow", T="0.2 s")
@@ -869,7 +882,8 @@ def test_the_difference_of_an_angle_counts_no_whole_turns():
 
 
 def test_a_quotient_that_ranges_let_grow_beyond_its_digits_is_told():
-    """x³ over what may be tiny: in 32 bits the steps left are coarser than the result; limited where it is computed, it is right."""
+    """x³ over what may be tiny: in 32 bits the steps left are coarser than the result; limited where it is computed, it
+    is right."""
     loose = (
         "def f(x, y, out, s, dt):\n    size = x * x + y * y\n    out = 0.6 * x * x * x / size if size > 1e-9 else 0.0\n"
     )

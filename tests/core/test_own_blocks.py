@@ -66,7 +66,8 @@ def test_a_state_machine_changes_when_its_conditions_hold():
     run = d.run(0.7)
     mode, enable = run["under_test.mode"], run["under_test.enable"].y
     changes = [(round(t, 6), m) for t, m, b in zip(mode.t[1:], mode.y[1:], mode.y[:-1]) if m != b]
-    # charge at 50 ms, run once 0.2 s are over, idle by the fault at 350 ms, charge again as start is still on, idle at 400 ms
+    # charge at 50 ms, run once 0.2 s are over, idle by the fault at 350 ms, charge again as start is still on,
+    # idle at 400 ms
     assert [m for _, m in changes] == [1, 2, 0, 1, 0]
     np.testing.assert_allclose([t for t, _ in changes], [0.05, 0.25, 0.35, 0.351, 0.4], atol=2.1e-3)
     np.testing.assert_array_equal(enable, mode.y == 2)
@@ -78,20 +79,32 @@ def test_a_state_machine_changes_when_its_conditions_hold():
         (LANGUAGE, {"equations": ("y = z + 1",)}, "update line 1: z has no value here"),
         (LANGUAGE, {"equations": ("y = x", "x = 2")}, "x is given from outside"),
         (LANGUAGE, {"equations": ("y = (x",)}, "update line 1: This cannot be read"),
-        (LANGUAGE, {"equations": ("y = x", "", "import os")}, "update line 3: import is not part of the block language"),
+        (
+            LANGUAGE,
+            {"equations": ("y = x", "", "import os")},
+            "update line 3: import is not part of the block language",
+        ),
         (LANGUAGE, {"equations": ("y = x ** 2",)}, "powers are not part"),
         (LANGUAGE, {"ports": ("x: in",)}, "The block has no output"),
         (LANGUAGE, {"ports": ("x: in", "x: out")}, "x is defined twice"),
         (LANGUAGE, {"ports": ("dt: in", "y: out")}, "dt means something already"),
-        (MODES, {"equations": ("idle: enable = 0", "run: enable = 1", "idle -> stop: start > 1")}, "line 3: There is no mode stop"),
+        (
+            MODES,
+            {"equations": ("idle: enable = 0", "run: enable = 1", "idle -> stop: start > 1")},
+            "line 3: There is no mode stop",
+        ),
         (MODES, {"equations": ("idle: enable = 0", "run: enable = 1")}, "line 2: No change leads to the mode run"),
-        (MODES, {"equations": ("idle: enable = 0", "run: enable = 1", "idle -> run: begin > 1")}, "line 3: begin has no value"),
+        (
+            MODES,
+            {"equations": ("idle: enable = 0", "run: enable = 1", "idle -> run: begin > 1")},
+            "line 3: begin has no value",
+        ),
         (C, {"equations": ("y = kept", "kept = x;")}, "The compiler says: expected"),
         (C, {"equations": ("y = x;", "y = unknown;")}, "update line 2: The compiler says: “unknown” undeclared"),
         (C, {"equations": ("#include <stdlib.h>", "y = x;")}, "Lines for the preprocessor"),
         (C, {"equations": ("y = x; }",)}, "Braces and brackets must match"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_is_told_with_its_line(kind, changes, words):
     own = EXAMPLES[kind]
     fields = {n: changes.get(n, getattr(own, n)) for n in OwnEquations.__dataclass_fields__}

@@ -20,9 +20,11 @@ WITHOUT_QT = (
     "from pendel.cli.apart import terminal; sys.exit(terminal(sys.argv[1:]))"
 )
 WINDOW = (
-    "import sys; from pathlib import Path; from PyQt6.QtGui import QFontDatabase; from PyQt6.QtWidgets import QApplication;"
+    "import sys; from pathlib import Path; from PyQt6.QtGui import QFontDatabase;"
+    "from PyQt6.QtWidgets import QApplication;"
     "app = QApplication([]); from pendel.app.widgets.theme import dress; dress(app);"
-    "from pendel.app.window.main_window import MainWindow; w = MainWindow(); w.show(); w.files.open_path(Path(sys.argv[1]));"
+    "from pendel.app.window.main_window import MainWindow; w = MainWindow(); w.show();"
+    "w.files.open_path(Path(sys.argv[1]));"
     "[w.show_page(name) for name in w.pages]; assert 'B612' in QFontDatabase.families(); w.close()"
 )
 

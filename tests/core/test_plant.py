@@ -74,13 +74,36 @@ def test_data_sheet_sets_agree_on_one_machine():
     circuit = machine_on_supply().run(0.05)["motor.speed"].y[-1]
     stall = machine_on_supply()
     stall.document.cards["motor"] = stall.document.cards["motor"].__class__(
-        "brushed_dc", "Motor", values={"U_n": "48", "M_0": f"{K * 48 / R!r} N*m", "n_0": f"{48 / K!r} rad/s", "L_a": "0.61", "J_m": str(J), "b_m": "0"}, choices={"entry": "stall"})  # fmt: skip
+        "brushed_dc",
+        "Motor",
+        values={
+            "U_n": "48",
+            "M_0": f"{K * 48 / R!r} N*m",
+            "n_0": f"{48 / K!r} rad/s",
+            "L_a": "0.61",
+            "J_m": str(J),
+            "b_m": "0",
+        },
+        choices={"entry": "stall"},
+    )
     assert stall.run(0.05)["motor.speed"].y[-1] == pytest.approx(circuit, rel=1e-9)
     n_n = 0.9 * 48 / K
     power = (48 - K * n_n) / R * K * n_n
     rated = machine_on_supply()
     rated.document.cards["motor"] = stall.document.cards["motor"].__class__(
-        "brushed_dc", "Motor", values={"U_n": "48", "P_n": f"{power!r} W", "n_n": f"{n_n!r} rad/s", "n_0": f"{48 / K!r} rad/s", "L_a": "0.61", "J_m": str(J), "b_m": "0"}, choices={"entry": "rated"})  # fmt: skip
+        "brushed_dc",
+        "Motor",
+        values={
+            "U_n": "48",
+            "P_n": f"{power!r} W",
+            "n_n": f"{n_n!r} rad/s",
+            "n_0": f"{48 / K!r} rad/s",
+            "L_a": "0.61",
+            "J_m": str(J),
+            "b_m": "0",
+        },
+        choices={"entry": "rated"},
+    )
     assert rated.run(0.05)["motor.speed"].y[-1] == pytest.approx(circuit, rel=1e-9)
 
 
@@ -426,13 +449,19 @@ def test_backlash_passes_no_torque_until_it_is_used_up(damping):
     assert np.all(torque.y[twist > 0] >= -1e-5) and np.all(torque.y[twist < 0] <= 1e-5)
     momentum = 0.02 * run["motor.speed"].y + 0.05 * run["load.speed"].y
     np.testing.assert_allclose(momentum, 0.2, atol=1e-6)
-    lost = (0.01 * 100) - 0.01 * run["motor.speed"].y[-1] ** 2 - 0.025 * run["load.speed"].y[-1] ** 2 - 250 * wound[-1] ** 2  # fmt: skip
+    lost = (
+        (0.01 * 100)
+        - 0.01 * run["motor.speed"].y[-1] ** 2
+        - 0.025 * run["load.speed"].y[-1] ** 2
+        - 250 * wound[-1] ** 2
+    )
     spent = np.trapezoid(run["shaft.loss"].y, run["shaft.loss"].t)
     assert lost == pytest.approx(spent, abs=2e-3)
 
 
 def test_a_rope_goes_slack_instead_of_pushing():
-    """A falling mass is caught by a rope on a drum that stands still, and thrown up again: flight and swing in closed form."""
+    """A falling mass is caught by a rope on a drum that stands still, and thrown up again: flight and swing in closed
+    form."""
     d = pendel.Drive("Rope")
     d.set("until", "1.2 s")
     d.set("tolerance", "1e-8")

@@ -25,8 +25,23 @@ ORDERS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2)
 def surface():
     """The C function on one spline, and the spline for SciPy."""
     source = resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8")
-    library = ctypes.CDLL(str(build_library(source + "\nvoid look(const double *s, int nx, int ny, int third, double x, double y, double *out) { surface(s, nx, ny, third, x, y, out); }\n")))  # fmt: skip
-    library.look.argtypes = [ctypes.c_void_p, ctypes.c_int, ctypes.c_int, ctypes.c_int, ctypes.c_double, ctypes.c_double, ctypes.c_void_p]  # fmt: skip
+    library = ctypes.CDLL(
+        str(
+            build_library(
+                source + "\nvoid look(const double *s, int nx, int ny, int third, double x, double y, double *out)\n"
+                "{ surface(s, nx, ny, third, x, y, out); }\n"
+            )
+        )
+    )
+    library.look.argtypes = [
+        ctypes.c_void_p,
+        ctypes.c_int,
+        ctypes.c_int,
+        ctypes.c_int,
+        ctypes.c_double,
+        ctypes.c_double,
+        ctypes.c_void_p,
+    ]
     rims = (
         Beyond((-1.5, -0.25), (1.0, 1.0), (-3.0, 4.0), 0.7),
         Beyond((1.5, 4.0), (1.0, 1.0), (2.0, 1.0), 0.3),
@@ -86,7 +101,8 @@ def legs(duties, **values):
 
 @pytest.mark.parametrize("values", [{}, {"t_dead": "1 us"}, {"t_dead": "0.5 us", "t_on": "300 ns", "t_off": "400 ns"}])
 def test_a_leg_opens_at_once_and_closes_with_its_dead_time(values):
-    """Both gates are off while the duty is below zero, never both on in between, and the pulses before and after are whole."""
+    """Both gates are off while the duty is below zero, never both on in between, and the pulses before and after are
+    whole."""
     points = [
         ("0", "0.3"),
         ("0.30001 ms", "0.3"),
@@ -147,16 +163,25 @@ def leg_between_two_sources(method):
     d.add("dc_source", "Middle", U_0="200", R_i="0")
     d.add("pair_opener", "Ends")
     d.add("step", "Duty", before="0.5", after="0.5")
-    for a, b in (("link.dc", "leg.dc"), ("leg.out", "out.pair"), ("out.plus", "coil.a"), ("coil.b", "grid.a"), ("grid.b", "ends.plus"), ("ends.pair", "middle.dc"), ("ends.minus", "out.minus"), ("duty.out", "leg.duty")):  # fmt: skip
+    for a, b in (
+        ("link.dc", "leg.dc"),
+        ("leg.out", "out.pair"),
+        ("out.plus", "coil.a"),
+        ("coil.b", "grid.a"),
+        ("grid.b", "ends.plus"),
+        ("ends.pair", "middle.dc"),
+        ("ends.minus", "out.minus"),
+        ("duty.out", "leg.duty"),
+    ):
         d.connect(a, b)
     return d
 
 
 @pytest.mark.parametrize("method", ["auto", "fast", "stiff"])
 def test_sets_of_modes_that_a_run_jumps_to_are_solutions(method):
-    """At an edge the loop first tries the set of modes in which the same edge ended before, which is wrong wherever a current
-    has changed its sign. Whatever it takes, no guard of the recorded modes is above zero: no diode blocks forward or conducts
-    backward, by more than a step may err (V, A)."""
+    """At an edge the loop first tries the set of modes in which the same edge ended before, which is wrong wherever a
+    current has changed its sign. Whatever it takes, no guard of the recorded modes is above zero: no diode blocks
+    forward or conducts backward, by more than a step may err (V, A)."""
     run = leg_between_two_sources(method).run()
     structure, rows, parameters = run.kept.structure, run.kept.rows, run.kept.parameters
     library = runtime.load(structure.source)
@@ -166,7 +191,7 @@ def test_sets_of_modes_that_a_run_jumps_to_are_solutions(method):
     for row in rows[settled]:
         x, u, s = (part.copy() for part in np.split(row[1:], [nx, nx + nu]))
         library.pd_hoist(*map(address, (parameters, s, hoisted)))
-        library.pd_guarded(ctypes.c_double(row[0]), *map(address, (x, u, s, parameters, hoisted, dx, guards)))  # fmt: skip
+        library.pd_guarded(ctypes.c_double(row[0]), *map(address, (x, u, s, parameters, hoisted, dx, guards)))
         ends = [g for g, (mode, begun, _) in zip(guards, structure.transitions) if s[mode] == begun]
         assert max(ends) <= 1e-4
     coil = run.at("coil.current", np.linspace(1e-3, 10e-3, 2000))
@@ -175,8 +200,9 @@ def test_sets_of_modes_that_a_run_jumps_to_are_solutions(method):
 
 @pytest.mark.parametrize(("method", "most"), [("auto", 2e-6), ("fast", 2e-4)])
 def test_steps_of_low_order_are_not_believed_after_a_jump(method, most):
-    """A step that tells no error of its own is proven by those before it, which know nothing of what a jump sets going: the
-    choke's current when its duty jumps, an op-amp with 50 ns behind 20 µs ticks. References: order 5 at 1e-10, order 4 (stiff)."""
+    """A step that tells no error of its own is proven by those before it, which know nothing of what a jump sets going:
+    the choke's current when its duty jumps, an op-amp with 50 ns behind 20 µs ticks. References: order 5 at 1e-10,
+    order 4 (stiff)."""
     d = leg_between_two_sources("explicit")
     d.set("duty.after", "0.9")
     d.set("duty.t_0", "5 ms")
@@ -199,7 +225,8 @@ def address(array):
 
 @pytest.mark.parametrize("name", ["valley_filter", "haul_drive", "wayside_supply"])
 def test_extremes_of_watched_signals_are_those_of_all_that_was_recorded(name):
-    """Worked out by C of their own, and by that of all signals: one with loops that are found numerically has no other."""
+    """Worked out by C of their own, and by that of all signals: one with loops that are found numerically has no
+    other."""
     prepared = prepare(load_drive(EXAMPLES / f"{name}.pendel"))
     run = run_drive(prepared, until=0.004)
     structure, rows, parameters = prepared.structure, run.rows, prepared.parameters

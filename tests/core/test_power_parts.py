@@ -1,7 +1,7 @@
 """Currents parted by power, against the definitions on a fine grid and closed forms.
 
-Tenti, Paredes, Mattavelli, IEEE Trans. Power Electronics 26 (2011): conservative power theory (definitions, from memory).
-IEEE 1459: P/S is the power factor."""
+Tenti, Paredes, Mattavelli, IEEE Trans. Power Electronics 26 (2011): conservative power theory (definitions, from
+memory). IEEE 1459: P/S is the power factor."""
 
 import numpy as np
 import pytest
@@ -48,7 +48,8 @@ def through(update, inputs, outputs, states, values, dt):
     names = list(inspect.signature(update).parameters)
     body = source.split('"""', 2)[2] if '"""' in source else source.split(":\n", 1)[1]
     kept = [n for n in names if n in states or n in outputs]
-    code = f"def tick({', '.join(names)}):\n{textwrap.indent(textwrap.dedent(body), '    ')}\n    return {', '.join(kept)}\n"
+    lines = textwrap.indent(textwrap.dedent(body), "    ")
+    code = f"def tick({', '.join(names)}):\n{lines}\n    return {', '.join(kept)}\n"
     space = {"maximum": max, "minimum": min, "wrapped": lambda angle: (angle + np.pi) % (2 * np.pi) - np.pi}
     exec(code, space)  # noqa: S102
     memory = dict.fromkeys(kept, 0.0)
@@ -159,8 +160,8 @@ def test_the_mean_over_a_period_is_that_of_the_signal(f):
 
 
 def test_powers_of_a_run_are_those_of_ieee_1459(tmp_path, capsys):
-    """R-L at a sine voltage: P = U²·R/|Z|², S = U²/|Z|, power factor R/|Z|, whatever steps the solver takes; of the voltage with a
-    current that does not flow, none."""
+    """R-L at a sine voltage: P = U²·R/|Z|², S = U²/|Z|, power factor R/|Z|, whatever steps the solver takes; of the
+    voltage with a current that does not flow, none."""
     d = pendel.Drive("R and L on a sine")
     d.add("ac_source", "Grid", U="230 V", f="50 Hz", R_i="0", L_i="1 uH")
     d.add("inductor", "Coil", L="30 mH", R_s="8 ohm")

@@ -40,7 +40,13 @@ def dc_converter(kind, duty, load, level="switching", **values):
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R=str(load))
     d.add("step", "Duty", before=str(duty), after=str(duty))
-    for a, b in (("feed.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "load.a"), ("ends.minus", "load.b"), ("duty.out", "conv.duty")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "conv.dc"),
+        ("conv.out", "ends.pair"),
+        ("ends.plus", "load.a"),
+        ("ends.minus", "load.b"),
+        ("duty.out", "conv.duty"),
+    ):
         d.connect(a, b)
     return d
 
@@ -150,7 +156,12 @@ def bridge_bench(dead, r_off="", speed=0.0, duty=None, level="switching", patter
     d.add("imposed_speed", "Dyno", profile=[("0", str(speed)), ("9", str(speed))])
     level_of = 0.108 * speed / 48 if duty is None else duty
     d.add("step", "Duty", before=str(level_of), after=str(level_of))
-    for a, b in (("feed.dc", "bridge.dc"), ("bridge.out", "motor.winding"), ("motor.shaft", "dyno.a"), ("duty.out", "bridge.duty")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "bridge.dc"),
+        ("bridge.out", "motor.winding"),
+        ("motor.shaft", "dyno.a"),
+        ("duty.out", "bridge.duty"),
+    ):
         d.connect(a, b)
     return d
 
@@ -167,18 +178,37 @@ def test_no_sticking_at_zero_current_whatever_the_blocking_resistance(speed):
 
 
 def dead_time_bench(kind, device, duty):
-    """A leg or bridge of 20 kHz and 2 µs dead time with a current of some 20 A through a large choke, from a link of 400 V."""
+    """A leg or bridge of 20 kHz and 2 µs dead time with a current of some 20 A through a large choke, from a link of
+    400 V."""
     d = pendel.Drive("Dead")
     for name, text in (("tick", "50 us"), ("computing_delay", "0")):
         d.set(name, text)
     d.add("dc_source", "Link", U_0="400", R_i="0")
-    d.add(kind, "Conv", f_p="20", t_dead="2", R_on="20", R_d="15", V_d="1.1", choices={"device": device}, **({"V_0": "0.9"} if device == "igbt" else {}))  # fmt: skip
+    d.add(
+        kind,
+        "Conv",
+        f_p="20",
+        t_dead="2",
+        R_on="20",
+        R_d="15",
+        V_d="1.1",
+        choices={"device": device},
+        **({"V_0": "0.9"} if device == "igbt" else {}),
+    )
     d.add("pair_opener", "Ends")
     d.add("inductor", "Coil", L="20", R_s="220")
     d.add("dc_source", "Other", U_0=str(400 * duty - (42 if kind == "four_quadrant_bridge" else 24)), R_i="0.2")
     d.add("pair_opener", "Into")
     d.add("step", "Duty", before=str(duty), after=str(duty))
-    for a, b in (("link.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "into.plus"), ("other.dc", "into.pair"), ("into.minus", "ends.minus"), ("duty.out", "conv.duty")):  # fmt: skip
+    for a, b in (
+        ("link.dc", "conv.dc"),
+        ("conv.out", "ends.pair"),
+        ("ends.plus", "coil.a"),
+        ("coil.b", "into.plus"),
+        ("other.dc", "into.pair"),
+        ("into.minus", "ends.minus"),
+        ("duty.out", "conv.duty"),
+    ):
         d.connect(a, b)
     return d
 
@@ -186,8 +216,9 @@ def dead_time_bench(kind, device, duty):
 @pytest.mark.parametrize("device", ["mosfet", "igbt"])
 @pytest.mark.parametrize(("kind", "duty"), [("half_bridge", 0.4), ("half_bridge", 0.6), ("four_quadrant_bridge", 0.5)])
 def test_dead_time_shifts_power_and_does_not_burn_it(kind, duty, device):
-    """Averaged as by switching: the link gives what the output takes and the devices lose. The voltage of t_d·f·U is not
-    lost, the link's current is less by as much (Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 8-5)."""
+    """Averaged as by switching: the link gives what the output takes and the devices lose. The voltage of t_d·f·U is
+    not lost, the link's current is less by as much (Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section
+    8-5)."""
     found = []
     for level in ("averaged", "switching"):
         d = dead_time_bench(kind, device, duty)
@@ -202,14 +233,19 @@ def test_dead_time_shifts_power_and_does_not_burn_it(kind, duty, device):
 
 def test_dead_time_costs_the_textbook_voltage():
     # Mohan, Undeland, Robbins, 3rd ed., section 8-5 (from memory): each leg loses t_d·f·U against its current.
-    none, some = (last_mean(bridge_bench(dead, duty=0.5).run(0.05), "bridge.output_voltage", 5e-3) for dead in ("0", "1"))  # fmt: skip
+    none, some = (
+        last_mean(bridge_bench(dead, duty=0.5).run(0.05), "bridge.output_voltage", 5e-3) for dead in ("0", "1")
+    )
     assert none - some == pytest.approx(2 * 1e-6 * 20e3 * 48 + 2 * 1e-6 * 20e3 * 0.8 * 2, rel=0.1)
     averaged = last_mean(bridge_bench("1", duty=0.5, level="averaged").run(0.05), "bridge.output_voltage", 5e-3)
     assert averaged == pytest.approx(some, abs=0.02 * 48 * 0.04 + 0.1)
 
 
 def test_averaged_and_switching_agree_on_means_and_energy():
-    runs = [bridge_bench("0", duty=0.4, level=level, pattern=p) for level, p in (("averaged", "three levels"), ("switching", "three levels"), ("switching", "two levels"))]  # fmt: skip
+    runs = [
+        bridge_bench("0", duty=0.4, level=level, pattern=p)
+        for level, p in (("averaged", "three levels"), ("switching", "three levels"), ("switching", "two levels"))
+    ]
     means = [last_mean(d.run(0.05), "motor.current", 5e-3) for d in runs]
     assert means[1] == pytest.approx(means[0], rel=2e-3)
     assert means[2] == pytest.approx(means[0], rel=2e-3)
@@ -242,8 +278,14 @@ def fundamental(run, key, f=50.0):
 
 @pytest.mark.parametrize(
     ("scheme", "most"),
-    [("sine", 280.0), ("third harmonic", 560 / np.sqrt(3)), ("space vector", 560 / np.sqrt(3)), ("clamped 60", 560 / np.sqrt(3)), ("clamped low", 560 / np.sqrt(3))],
-)  # fmt: skip
+    [
+        ("sine", 280.0),
+        ("third harmonic", 560 / np.sqrt(3)),
+        ("space vector", 560 / np.sqrt(3)),
+        ("clamped 60", 560 / np.sqrt(3)),
+        ("clamped low", 560 / np.sqrt(3)),
+    ],
+)
 def test_modulation_is_linear_up_to_its_limit(scheme, most):
     # Holmes, Lipo, chapters 5 and 6 (from memory): û = U/2 for sine, U/√3 with a common voltage.
     run = inverter_bench(scheme, most).run(0.06)
@@ -283,7 +325,13 @@ def three_phase_rectifier(inductance, current=20):
     d.add("pair_opener", "Ends")
     d.add("inductor", "Choke", L="1000", starts={"i": str(current)})
     d.add("resistor", "Load", R=str(540 / current))
-    for a, b in (("grid.out", "bridge.in"), ("bridge.dc", "ends.pair"), ("ends.plus", "choke.a"), ("choke.b", "load.a"), ("load.b", "ends.minus")):  # fmt: skip
+    for a, b in (
+        ("grid.out", "bridge.in"),
+        ("bridge.dc", "ends.pair"),
+        ("ends.plus", "choke.a"),
+        ("choke.b", "load.a"),
+        ("load.b", "ends.minus"),
+    ):
         d.connect(a, b)
     return d
 
@@ -316,7 +364,15 @@ def test_single_phase_rectifier_with_capacitor_agrees_with_scipy():
     d.add("pair_opener", "Ends")
     d.add("capacitor", "Link", C="1000")
     d.add("resistor", "Load", R="50")
-    for a, b in (("grid.a", "bridge.a"), ("grid.b", "bridge.b"), ("bridge.dc", "ends.pair"), ("ends.plus", "link.a"), ("ends.minus", "link.b"), ("ends.plus", "load.a"), ("ends.minus", "load.b")):  # fmt: skip
+    for a, b in (
+        ("grid.a", "bridge.a"),
+        ("grid.b", "bridge.b"),
+        ("bridge.dc", "ends.pair"),
+        ("ends.plus", "link.a"),
+        ("ends.minus", "link.b"),
+        ("ends.plus", "load.a"),
+        ("ends.minus", "load.b"),
+    ):
         d.connect(a, b)
     run = d.run(0.1)
     w, r = 2 * np.pi * 50, 0.5 + 0.02
@@ -349,7 +405,9 @@ def test_single_phase_rectifier_with_capacitor_agrees_with_scipy():
         if t >= 0.1:
             break
         sign = np.sign(e(t))
-        found = scipy.integrate.solve_ivp(lambda t, x, s=sign: on(t, x, s), (t, 0.1), [0.0, x[1]], events=stops, rtol=1e-10, atol=1e-10, max_step=1e-4)  # fmt: skip
+        found = scipy.integrate.solve_ivp(
+            lambda t, x, s=sign: on(t, x, s), (t, 0.1), [0.0, x[1]], events=stops, rtol=1e-10, atol=1e-10, max_step=1e-4
+        )
         times, volts, t, x = (
             [*times, *found.t],
             [*volts, *found.y[1]],
@@ -373,8 +431,13 @@ def circuit(*cards, wires=(), tolerance="1e-8"):
 
 def sine_fed(*cards, wires, f=1000.0, until=0.02, tick="1 us"):
     """A controlled source with a sine into a circuit; returns the run."""
-    d = circuit(("sine", "Tone", {"amplitude": "1", "f": str(f)}), ("set_voltage", "Source", {}), ("ground", "Earth", {}), *cards,
-                wires=(("tone.out", "source.set"), ("source.b", "earth.line"), *wires))  # fmt: skip
+    d = circuit(
+        ("sine", "Tone", {"amplitude": "1", "f": str(f)}),
+        ("set_voltage", "Source", {}),
+        ("ground", "Earth", {}),
+        *cards,
+        wires=(("tone.out", "source.set"), ("source.b", "earth.line"), *wires),
+    )
     d.set("tick", tick)
     d.set("tolerance", "1e-7")
     return d.run(until)
@@ -382,8 +445,14 @@ def sine_fed(*cards, wires, f=1000.0, until=0.02, tick="1 us"):
 
 def test_series_resonance_rings_as_the_closed_form_says():
     r, ind, c = 2.0, 1e-3, 10e-6
-    d = circuit(("dc_source", "Feed", {"U_0": "10", "R_i": "0"}), ("pair_opener", "Ends", {}), ("resistor", "R", {"R": "2"}), ("inductor", "L", {"L": "1"}), ("capacitor", "C", {"C": "10"}),
-                wires=(("feed.dc", "ends.pair"), ("ends.plus", "r.a"), ("r.b", "l.a"), ("l.b", "c.a"), ("c.b", "ends.minus")))  # fmt: skip
+    d = circuit(
+        ("dc_source", "Feed", {"U_0": "10", "R_i": "0"}),
+        ("pair_opener", "Ends", {}),
+        ("resistor", "R", {"R": "2"}),
+        ("inductor", "L", {"L": "1"}),
+        ("capacitor", "C", {"C": "10"}),
+        wires=(("feed.dc", "ends.pair"), ("ends.plus", "r.a"), ("r.b", "l.a"), ("l.b", "c.a"), ("c.b", "ends.minus")),
+    )
     u = d.run(5e-3)["c.voltage"]
     a, w = r / 2 / ind, np.sqrt(1 / ind / c - (r / 2 / ind) ** 2)
     np.testing.assert_allclose(
@@ -393,9 +462,23 @@ def test_series_resonance_rings_as_the_closed_form_says():
 
 def test_inductors_in_series_and_capacitors_in_parallel_are_one():
     """Cut sets of inductors and loops of capacitors are reduced, not leaked around."""
-    d = circuit(("dc_source", "Feed", {"U_0": "10", "R_i": "0"}), ("pair_opener", "Ends", {}), ("inductor", "L1", {"L": "1", "R_s": "500"}), ("inductor", "L2", {"L": "1", "R_s": "500"}),
-                ("capacitor", "C1", {"C": "10"}), ("capacitor", "C2", {"C": "10"}),
-                wires=(("feed.dc", "ends.pair"), ("ends.plus", "l1.a"), ("l1.b", "l2.a"), ("l2.b", "c1.a"), ("l2.b", "c2.a"), ("c1.b", "ends.minus"), ("c2.b", "ends.minus")))  # fmt: skip
+    d = circuit(
+        ("dc_source", "Feed", {"U_0": "10", "R_i": "0"}),
+        ("pair_opener", "Ends", {}),
+        ("inductor", "L1", {"L": "1", "R_s": "500"}),
+        ("inductor", "L2", {"L": "1", "R_s": "500"}),
+        ("capacitor", "C1", {"C": "10"}),
+        ("capacitor", "C2", {"C": "10"}),
+        wires=(
+            ("feed.dc", "ends.pair"),
+            ("ends.plus", "l1.a"),
+            ("l1.b", "l2.a"),
+            ("l2.b", "c1.a"),
+            ("l2.b", "c2.a"),
+            ("c1.b", "ends.minus"),
+            ("c2.b", "ends.minus"),
+        ),
+    )
     run = d.run(5e-3)
     assert len(run.kept.structure.state_keys) == 2
     ind, c, r = 2e-3, 20e-6, 1.0
@@ -410,18 +493,47 @@ def test_inductors_in_series_and_capacitors_in_parallel_are_one():
 @pytest.mark.parametrize("model", ["ideal", "limited"])
 def test_an_op_amp_low_pass_has_its_closed_form(model):
     # Tietze, Schenk, chapter 13 (from memory): inverting first-order low-pass −(R_2/R_1)/(1 + jω·R_2·C).
-    run = sine_fed(("resistor", "R1", {"R": "1000"}), ("resistor", "R2", {"R": "5000"}), ("capacitor", "C1", {"C": "0.02"}), ("op_amp", "Amp", {"choices": {"model": model}, "f_1": "20", "slew": "100"}),
-                   ("resistor", "Load", {"R": "10e3"}),
-                   wires=(("source.a", "r1.a"), ("r1.b", "amp.minus"), ("amp.minus", "r2.a"), ("r2.b", "amp.out"), ("amp.minus", "c1.a"), ("c1.b", "amp.out"), ("amp.plus", "earth.line"),
-                          ("amp.out", "load.a"), ("load.b", "earth.line")))  # fmt: skip
+    run = sine_fed(
+        ("resistor", "R1", {"R": "1000"}),
+        ("resistor", "R2", {"R": "5000"}),
+        ("capacitor", "C1", {"C": "0.02"}),
+        ("op_amp", "Amp", {"choices": {"model": model}, "f_1": "20", "slew": "100"}),
+        ("resistor", "Load", {"R": "10e3"}),
+        wires=(
+            ("source.a", "r1.a"),
+            ("r1.b", "amp.minus"),
+            ("amp.minus", "r2.a"),
+            ("r2.b", "amp.out"),
+            ("amp.minus", "c1.a"),
+            ("c1.b", "amp.out"),
+            ("amp.plus", "earth.line"),
+            ("amp.out", "load.a"),
+            ("load.b", "earth.line"),
+        ),
+    )
     u = run["amp.output"]
     gain = spectrum(u.t, u.y, 0.01, 0.02, fundamental=1000).line(1000)
     assert gain == pytest.approx(abs(5 / (1 + 2j * np.pi * 1000 * 5000 * 0.02e-6)), rel=3e-3)
 
 
 def test_a_slow_op_amp_is_limited_in_slew_and_output():
-    run = sine_fed(("resistor", "R1", {"R": "1000"}), ("resistor", "R2", {"R": "20000"}), ("op_amp", "Amp", {"choices": {"model": "limited"}, "f_1": "3", "slew": "0.05", "U_low": "-5", "U_high": "5", "R_out": "0"}),
-                   wires=(("source.a", "r1.a"), ("r1.b", "amp.minus"), ("amp.minus", "r2.a"), ("r2.b", "amp.out"), ("amp.plus", "earth.line")), until=0.004)  # fmt: skip
+    run = sine_fed(
+        ("resistor", "R1", {"R": "1000"}),
+        ("resistor", "R2", {"R": "20000"}),
+        (
+            "op_amp",
+            "Amp",
+            {"choices": {"model": "limited"}, "f_1": "3", "slew": "0.05", "U_low": "-5", "U_high": "5", "R_out": "0"},
+        ),
+        wires=(
+            ("source.a", "r1.a"),
+            ("r1.b", "amp.minus"),
+            ("amp.minus", "r2.a"),
+            ("r2.b", "amp.out"),
+            ("amp.plus", "earth.line"),
+        ),
+        until=0.004,
+    )
     u = run["amp.output"]
     assert np.max(np.abs(u.y)) == pytest.approx(5, abs=0.02)
     slope = np.abs(np.diff(u.y)[np.diff(u.t) > 1e-8] / np.diff(u.t)[np.diff(u.t) > 1e-8])
@@ -431,7 +543,11 @@ def test_a_slow_op_amp_is_limited_in_slew_and_output():
 def test_coupled_inductors_at_full_coupling_come_near_the_ideal_transformer():
     wires = (("source.a", "t.a"), ("t.b", "earth.line"), ("t.c", "load.a"), ("load.b", "t.d"))
     ideal = sine_fed(("ideal_transformer", "T", {"ratio": "2"}), ("resistor", "Load", {"R": "10"}), wires=wires)
-    near = sine_fed(("coupled_inductors", "T", {"L_1": "400", "L_2": "100", "k": "0.99999", "R_1": "0", "R_2": "0"}), ("resistor", "Load", {"R": "10"}), wires=wires)  # fmt: skip
+    near = sine_fed(
+        ("coupled_inductors", "T", {"L_1": "400", "L_2": "100", "k": "0.99999", "R_1": "0", "R_2": "0"}),
+        ("resistor", "Load", {"R": "10"}),
+        wires=wires,
+    )
     assert np.max(np.abs(ideal["load.voltage"].y)) == pytest.approx(0.5, rel=1e-3)
     late = near["load.voltage"].t > 0.01
     assert np.ptp(near["load.voltage"].y[late]) / 2 == pytest.approx(0.5, rel=5e-3)
@@ -439,8 +555,18 @@ def test_coupled_inductors_at_full_coupling_come_near_the_ideal_transformer():
 
 def test_a_transformer_follows_its_equivalent_circuit():
     # Fitzgerald, Kingsley, Umans, 6th ed., section 2.4 (from memory): the T circuit as phasors.
-    run = sine_fed(("transformer", "T", {"ratio": "2", "R_1": "0.4", "L_1": "1", "R_2": "0.1", "L_2": "0.25", "L_m": "0.1", "R_fe": "500"}), ("resistor", "Load", {"R": "5"}),
-                   wires=(("source.a", "t.a"), ("t.b", "earth.line"), ("t.c", "load.a"), ("load.b", "t.d")), f=50, until=0.6, tick="20 us")  # fmt: skip
+    run = sine_fed(
+        (
+            "transformer",
+            "T",
+            {"ratio": "2", "R_1": "0.4", "L_1": "1", "R_2": "0.1", "L_2": "0.25", "L_m": "0.1", "R_fe": "500"},
+        ),
+        ("resistor", "Load", {"R": "5"}),
+        wires=(("source.a", "t.a"), ("t.b", "earth.line"), ("t.c", "load.a"), ("load.b", "t.d")),
+        f=50,
+        until=0.6,
+        tick="20 us",
+    )
     w = 2 * np.pi * 50
     second = 4 * (0.1 + 5 + 1j * w * 0.25e-3)
     main = 1 / (1 / (1j * w * 0.1) + 1 / 500 + 1 / second)
@@ -453,11 +579,23 @@ def test_a_transformer_follows_its_equivalent_circuit():
 @pytest.mark.parametrize(
     ("cards", "wires", "part"),
     [
-        ([("dc_source", "One", {"R_i": "0"}), ("dc_source", "Two", {"R_i": "0", "U_0": "24"})], [("one.dc", "two.dc")], "One|Two"),
-        ([("set_current", "Pump", {}), ("inductor", "Coil", {}), ("ground", "Earth", {})], [("pump.a", "coil.a"), ("coil.b", "earth.line")], "Pump|Coil"),
-        ([("set_voltage", "One", {}), ("set_voltage", "Two", {}), ("ground", "Earth", {})], [("one.a", "two.a"), ("one.b", "two.b"), ("one.b", "earth.line")], "One|Two"),
+        (
+            [("dc_source", "One", {"R_i": "0"}), ("dc_source", "Two", {"R_i": "0", "U_0": "24"})],
+            [("one.dc", "two.dc")],
+            "One|Two",
+        ),
+        (
+            [("set_current", "Pump", {}), ("inductor", "Coil", {}), ("ground", "Earth", {})],
+            [("pump.a", "coil.a"), ("coil.b", "earth.line")],
+            "Pump|Coil",
+        ),
+        (
+            [("set_voltage", "One", {}), ("set_voltage", "Two", {}), ("ground", "Earth", {})],
+            [("one.a", "two.a"), ("one.b", "two.b"), ("one.b", "earth.line")],
+            "One|Two",
+        ),
     ],
-)  # fmt: skip
+)
 def test_circuits_without_a_solution_name_their_parts(cards, wires, part):
     with pytest.raises(DriveHasFindings, match=part):
         circuit(*cards, wires=wires).run(0.01)
@@ -577,11 +715,17 @@ def test_switching_energies_scale_with_voltage_and_current_and_stand_by_device()
     assert len(keys) == 4
     lost = {k.rpartition(".")[2]: run.at(k, [0.04, 0.05]) for k in keys}
     power = {k: (e[1] - e[0]) / 0.01 for k, e in lost.items()}
-    # The load's current enters at leg a's upper and leaves at leg b's lower switch, once a period each; of the other two
+    # The load's current enters at leg a's upper and leaves at leg b's lower switch, once a period each; of the
+    # other two
     # only the diodes switch. A transition costs half of u times i for its time: Mohan, Undeland, Robbins, section 2-5.
     switching = 20e3 * ((60e-6 + 80e-6) * current / 20 + 2 * 0.5 * 48 * current * 50e-9)
     recovering = 20e3 * 30e-6 * current / 20
-    for name, wanted in (("a_upper", switching), ("b_lower", switching), ("a_lower", recovering), ("b_upper", recovering)):  # fmt: skip
+    for name, wanted in (
+        ("a_upper", switching),
+        ("b_lower", switching),
+        ("a_lower", recovering),
+        ("b_upper", recovering),
+    ):
         assert power[f"switching_energy_{name}"] == pytest.approx(wanted, rel=0.04)
 
 
@@ -614,12 +758,31 @@ def test_an_igbt_leg_drops_what_transistor_and_diode_take_in_turn(current):
         ):
             d.set(name, text)
         d.add("dc_source", "Feed", U_0=str(u_dc), R_i="0")
-        d.add("half_bridge", "Leg", choices={"device": "igbt"}, f_p="10", V_0=str(v_t), R_on="20", V_d=str(v_d), R_d="10", t_on="0", t_off="0", I_sat="5000")  # fmt: skip
+        d.add(
+            "half_bridge",
+            "Leg",
+            choices={"device": "igbt"},
+            f_p="10",
+            V_0=str(v_t),
+            R_on="20",
+            V_d=str(v_d),
+            R_d="10",
+            t_on="0",
+            t_off="0",
+            I_sat="5000",
+        )
         d.add("pair_opener", "Ends")
         d.add("set_current", "Load")
         for name, value in (("Duty", duty), ("Amount", -current)):
             d.add("step", name, before=repr(value), after=repr(value))
-        for a, b in (("feed.dc", "leg.dc"), ("leg.out", "ends.pair"), ("ends.plus", "load.a"), ("load.b", "ends.minus"), ("duty.out", "leg.duty"), ("amount.out", "load.set")):  # fmt: skip
+        for a, b in (
+            ("feed.dc", "leg.dc"),
+            ("leg.out", "ends.pair"),
+            ("ends.plus", "load.a"),
+            ("load.b", "ends.minus"),
+            ("duty.out", "leg.duty"),
+            ("amount.out", "load.set"),
+        ):
             d.connect(a, b)
         run = d.run()
         assert last_mean(run, "leg.output_current", 0.01) == pytest.approx(current)
@@ -630,7 +793,13 @@ def test_an_igbt_leg_drops_what_transistor_and_diode_take_in_turn(current):
 def test_a_split_link_gives_either_sign_and_its_middle_carries_the_load():
     for level in ("averaged", "switching"):
         d = pendel.Drive("Split")
-        for name, text in (("level", level), ("tick", "50 us"), ("computing_delay", "0"), ("until", "40 ms"), ("tolerance", "1e-7")):  # fmt: skip
+        for name, text in (
+            ("level", level),
+            ("tick", "50 us"),
+            ("computing_delay", "0"),
+            ("until", "40 ms"),
+            ("tolerance", "1e-7"),
+        ):
             d.set(name, text)
         d.add("dc_source", "Feed", U_0="400", R_i="0")
         halves = {"u_upper": "200 V", "u_lower": "200 V"}
@@ -639,7 +808,14 @@ def test_a_split_link_gives_either_sign_and_its_middle_carries_the_load():
         d.add("inductor", "Coil", L="1", R_s="0")
         d.add("resistor", "Load", R="10")
         d.add("sine", "Duty", amplitude="0.3", mean="0.5", f="50")
-        for a, b in (("feed.dc", "bridge.dc"), ("bridge.out", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "load.a"), ("load.b", "ends.minus"), ("duty.out", "bridge.duty")):  # fmt: skip
+        for a, b in (
+            ("feed.dc", "bridge.dc"),
+            ("bridge.out", "ends.pair"),
+            ("ends.plus", "coil.a"),
+            ("coil.b", "load.a"),
+            ("load.b", "ends.minus"),
+            ("duty.out", "bridge.duty"),
+        ):
             d.connect(a, b)
         run = d.run()
         lines = run.spectrum("bridge.output_voltage", 0.02, 0.04, fundamental=50)
@@ -665,8 +841,18 @@ def test_a_diode_recovers_the_charge_and_time_of_its_sheet():
     d.add("dc_source", "Back", U_0="100", R_i="0")
     d.add("pair_opener", "Ends")
     d.add("inductor", "Stray", L="0.001", R_s="0", starts={"i": "-20 A"})
-    d.add("diode", "Diode", V_d="0", R_d="0.01", Q_rr="0.5", t_rr="120", I_F="20", slope="100", starts={"q": f"{tau * 20!r} C"})  # fmt: skip
-    for a, b in (("back.dc", "ends.pair"), ("ends.plus", "stray.a"), ("stray.b", "diode.b"), ("diode.a", "ends.minus")):  # fmt: skip
+    d.add(
+        "diode",
+        "Diode",
+        V_d="0",
+        R_d="0.01",
+        Q_rr="0.5",
+        t_rr="120",
+        I_F="20",
+        slope="100",
+        starts={"q": f"{tau * 20!r} C"},
+    )
+    for a, b in (("back.dc", "ends.pair"), ("ends.plus", "stray.a"), ("stray.b", "diode.b"), ("diode.a", "ends.minus")):
         d.connect(a, b)
     i = d.run()["diode.current"]
     at = int(np.argmin(i.y))
@@ -698,8 +884,15 @@ def test_spectrum_of_a_square_wave_and_its_distortion():
 
 def test_traces_between_steps_follow_the_equations():
     """A resonance seen through few steps: points between lie on the closed form, jumps stay upright."""
-    d = circuit(("dc_source", "Feed", {"U_0": "10", "R_i": "0"}), ("pair_opener", "Ends", {}), ("resistor", "R", {"R": "0.2"}), ("inductor", "L", {"L": "1"}), ("capacitor", "C", {"C": "10"}),
-                wires=(("feed.dc", "ends.pair"), ("ends.plus", "r.a"), ("r.b", "l.a"), ("l.b", "c.a"), ("c.b", "ends.minus")), tolerance="1e-6")  # fmt: skip
+    d = circuit(
+        ("dc_source", "Feed", {"U_0": "10", "R_i": "0"}),
+        ("pair_opener", "Ends", {}),
+        ("resistor", "R", {"R": "0.2"}),
+        ("inductor", "L", {"L": "1"}),
+        ("capacitor", "C", {"C": "10"}),
+        wires=(("feed.dc", "ends.pair"), ("ends.plus", "r.a"), ("r.b", "l.a"), ("l.b", "c.a"), ("c.b", "ends.minus")),
+        tolerance="1e-6",
+    )
     run = d.run(5e-3)
     u = run["c.voltage"]
     assert len(u.t) > 3 * len(run.kept.rows)
@@ -715,17 +908,39 @@ def grid_tied(method, step="1 us"):
     for name, text in (("level", "switching"), ("tick", "50 us"), ("method", method), ("step", step)):
         d.set(name, text)
     for kind, name, values in (
-        ("dc_source", "Link", {"U_0": "400", "R_i": "0"}), ("dc_source", "Half", {"U_0": "200", "R_i": "0"}), ("half_bridge", "Leg", {"f_p": "20", "R_on": "10", "R_d": "10", "V_d": "0"}),
-        ("pair_opener", "Out", {}), ("pair_opener", "Middle", {}), ("inductor", "Choke", {"L": "3", "R_s": "100"}), ("ac_source", "Grid", {"U": "100", "f": "50", "R_i": "10", "L_i": "0.1"}),
-        ("current_sensor", "Sensor", {}), ("sine", "Wanted", {"amplitude": "20", "f": "50"}), ("sine", "Ahead", {"amplitude": "141.4", "f": "50"}),
-        ("pi", "Control", {"K_p": "20", "T_i": "2 ms", "low": "-190", "high": "190"}), ("gain", "Share", {"K": "0.0025"}), ("step", "Half duty", {"before": "0.5", "after": "0.5"}), ("sum", "Duty", {}),
-    ):  # fmt: skip
+        ("dc_source", "Link", {"U_0": "400", "R_i": "0"}),
+        ("dc_source", "Half", {"U_0": "200", "R_i": "0"}),
+        ("half_bridge", "Leg", {"f_p": "20", "R_on": "10", "R_d": "10", "V_d": "0"}),
+        ("pair_opener", "Out", {}),
+        ("pair_opener", "Middle", {}),
+        ("inductor", "Choke", {"L": "3", "R_s": "100"}),
+        ("ac_source", "Grid", {"U": "100", "f": "50", "R_i": "10", "L_i": "0.1"}),
+        ("current_sensor", "Sensor", {}),
+        ("sine", "Wanted", {"amplitude": "20", "f": "50"}),
+        ("sine", "Ahead", {"amplitude": "141.4", "f": "50"}),
+        ("pi", "Control", {"K_p": "20", "T_i": "2 ms", "low": "-190", "high": "190"}),
+        ("gain", "Share", {"K": "0.0025"}),
+        ("step", "Half duty", {"before": "0.5", "after": "0.5"}),
+        ("sum", "Duty", {}),
+    ):
         d.add(kind, name, **values)
     for a, b in (
-        ("link.dc", "leg.dc"), ("leg.out", "out.pair"), ("out.plus", "choke.a"), ("choke.b", "grid.a"), ("grid.b", "middle.plus"), ("half.dc", "middle.pair"), ("middle.minus", "out.minus"),
-        ("choke.current", "sensor.measured"), ("wanted.out", "control.setpoint"), ("sensor.value", "control.actual"), ("ahead.out", "control.feedforward"), ("control.out", "share.x"),
-        ("share.out", "duty.a"), ("half_duty.out", "duty.b"), ("duty.out", "leg.duty"),
-    ):  # fmt: skip
+        ("link.dc", "leg.dc"),
+        ("leg.out", "out.pair"),
+        ("out.plus", "choke.a"),
+        ("choke.b", "grid.a"),
+        ("grid.b", "middle.plus"),
+        ("half.dc", "middle.pair"),
+        ("middle.minus", "out.minus"),
+        ("choke.current", "sensor.measured"),
+        ("wanted.out", "control.setpoint"),
+        ("sensor.value", "control.actual"),
+        ("ahead.out", "control.feedforward"),
+        ("control.out", "share.x"),
+        ("share.out", "duty.a"),
+        ("half_duty.out", "duty.b"),
+        ("duty.out", "leg.duty"),
+    ):
         d.connect(a, b)
     return d
 
@@ -815,7 +1030,14 @@ def test_interleaved_legs_cancel_their_pulse_frequency():
             d.add("half_bridge", f"Leg {k}", f_p="20", R_on="5", R_d="5", V_d="0", shift=shift)
             d.add("pair_opener", f"Out {k}")
             d.add("inductor", f"Coil {k}", L="1", R_s="10")
-            for a, b in (("link.dc", f"leg_{k}.dc"), (f"leg_{k}.out", f"out_{k}.pair"), (f"out_{k}.plus", f"coil_{k}.a"), (f"coil_{k}.b", "load.a"), ("load.b", f"out_{k}.minus"), ("duty.out", f"leg_{k}.duty")):  # fmt: skip
+            for a, b in (
+                ("link.dc", f"leg_{k}.dc"),
+                (f"leg_{k}.out", f"out_{k}.pair"),
+                (f"out_{k}.plus", f"coil_{k}.a"),
+                (f"coil_{k}.b", "load.a"),
+                ("load.b", f"out_{k}.minus"),
+                ("duty.out", f"leg_{k}.duty"),
+            ):
                 d.connect(a, b)
         u = d.run(0.02)["load.voltage"]
         return spectrum(u.t, u.y, 0.01, 0.02, fundamental=20e3)
@@ -832,7 +1054,15 @@ def test_harmonics_of_a_source_stand_where_their_order_says():
     d = pendel.Drive("Grid")
     for name, text in (("tolerance", "1e-8"), ("until", "60 ms")):
         d.set(name, text)
-    d.add("three_phase_source", "Grid", U="400", f="50", R_i="0", L_i="0.001", rows=(("3", "10", "0"), ("5", "6 %", "30 deg"), ("7", "k_7", "0")))  # fmt: skip
+    d.add(
+        "three_phase_source",
+        "Grid",
+        U="400",
+        f="50",
+        R_i="0",
+        L_i="0.001",
+        rows=(("3", "10", "0"), ("5", "6 %", "30 deg"), ("7", "k_7", "0")),
+    )
     d.define("k_7", "4 %")
     d.add("phase_opener", "Lines")
     d.add("ground", "Earth")
@@ -847,7 +1077,7 @@ def test_harmonics_of_a_source_stand_where_their_order_says():
     t = np.linspace(0.02, 0.06, 8001)
     for phase, n in enumerate("abc"):
         a = 2 * np.pi * 50 * t - 2 * np.pi * phase / 3
-        wanted = peak * (np.sin(a) + 0.1 * np.sin(3 * a) + 0.06 * np.sin(5 * a + np.pi / 6) + 0.04 * np.sin(7 * a))  # fmt: skip
+        wanted = peak * (np.sin(a) + 0.1 * np.sin(3 * a) + 0.06 * np.sin(5 * a + np.pi / 6) + 0.04 * np.sin(7 * a))
         np.testing.assert_allclose(run.at(f"load_{n}.voltage", t), wanted, atol=2e-3 * peak)
     lines = run.spectrum("load_a.voltage", 0.02, 0.06, fundamental=50)
     assert lines.distortion(50) == pytest.approx(np.sqrt(0.1**2 + 0.06**2 + 0.04**2), rel=1e-3)
@@ -867,11 +1097,12 @@ def test_harmonics_that_cannot_be_are_findings():
 
 
 def test_an_own_circuit_takes_the_place_of_a_ready_converter():
-    """The half bridge drawn from two transistors, one pulsed by the duty and one while that is off, gives its traces."""
+    """The half bridge drawn from two transistors, one pulsed by the duty and one while that is off, gives its
+    traces."""
 
     def bench(own: bool) -> pendel.Drive:
         d = pendel.Drive("Bench")
-        for name, text in (("level", "switching"), ("tick", "50 us"), ("computing_delay", "0"), ("until", "4 ms")):  # fmt: skip
+        for name, text in (("level", "switching"), ("tick", "50 us"), ("computing_delay", "0"), ("until", "4 ms")):
             d.set(name, text)
         d.add("dc_source", "Feed", U_0="48", R_i="0")
         d.add("inductor", "Coil", L="0.3", R_s="100")
@@ -882,11 +1113,26 @@ def test_an_own_circuit_takes_the_place_of_a_ready_converter():
             values = {"R_on": "6", "V_d": "0.8", "R_d": "6", "t_on": "1 us"}
             d.add("transistor", "Upper", choices={"gate": "duty"}, **values)
             d.add("transistor", "Lower", choices={"gate": "inverse"}, **values)
-            wires = (("feed.dc", "ends.pair"), ("ends.plus", "upper.a"), ("upper.b", "lower.a"), ("lower.b", "ends.minus"), ("upper.b", "coil.a"), ("load.b", "ends.minus"), ("duty.out", "upper.on"), ("duty.out", "lower.on"))  # fmt: skip
+            wires = (
+                ("feed.dc", "ends.pair"),
+                ("ends.plus", "upper.a"),
+                ("upper.b", "lower.a"),
+                ("lower.b", "ends.minus"),
+                ("upper.b", "coil.a"),
+                ("load.b", "ends.minus"),
+                ("duty.out", "upper.on"),
+                ("duty.out", "lower.on"),
+            )
         else:
             d.add("half_bridge", "Leg", f_p="20", t_dead="1 us", R_on="6", V_d="0.8", R_d="6")
             d.add("pair_opener", "Ends")
-            wires = (("feed.dc", "leg.dc"), ("leg.out", "ends.pair"), ("ends.plus", "coil.a"), ("load.b", "ends.minus"), ("duty.out", "leg.duty"))  # fmt: skip
+            wires = (
+                ("feed.dc", "leg.dc"),
+                ("leg.out", "ends.pair"),
+                ("ends.plus", "coil.a"),
+                ("load.b", "ends.minus"),
+                ("duty.out", "leg.duty"),
+            )
         for a, b in (*wires, ("coil.b", "load.a")):
             d.connect(a, b)
         if own:
@@ -908,7 +1154,14 @@ def test_devices_that_short_a_source_for_good_are_named():
     d.add("switch", "Lower", R_on="10")
     d.add("step", "Always", before="1", after="1")
     d.add("step", "Late", before="0", after="1", t_0="8 ms")
-    for a, b in (("feed.dc", "ends.pair"), ("ends.plus", "upper.a"), ("upper.b", "lower.a"), ("lower.b", "ends.minus"), ("always.out", "upper.on"), ("late.out", "lower.on")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "ends.pair"),
+        ("ends.plus", "upper.a"),
+        ("upper.b", "lower.a"),
+        ("lower.b", "ends.minus"),
+        ("always.out", "upper.on"),
+        ("late.out", "lower.on"),
+    ):
         d.connect(a, b)
     with pytest.raises(RunProblem) as stopped:
         d.run()
@@ -925,13 +1178,21 @@ def test_devices_that_short_a_source_for_good_are_named():
 @pytest.mark.parametrize(
     ("asked", "words"),
     [
-        (("1.4", "0.5"), "“Duty, 0 to 1” was asked for 1.4 at 0 s and was beyond its range for 25 % of the run. The converter gives 1 then. Limit what Demand gives."),
-        (("0.5", "-0.2"), "was asked for −0.2 at 5 ms and was beyond its range for 75 % of the run. The converter gives 0 then."),
+        (
+            ("1.4", "0.5"),
+            "“Duty, 0 to 1” was asked for 1.4 at 0 s and was beyond its range for 25 % of the run. "
+            "The converter gives 1 then. Limit what Demand gives.",
+        ),
+        (
+            ("0.5", "-0.2"),
+            "was asked for −0.2 at 5 ms and was beyond its range for 75 % of the run. The converter gives 0 then.",
+        ),
         (("0", "1"), ""),
     ],
-)  # fmt: skip
+)
 def test_a_duty_beyond_its_range_is_told(level, asked, words):
-    """A converter takes the end of its range in silence; the finding says which input, what was asked, when, and for how long."""
+    """A converter takes the end of its range in silence; the finding says which input, what was asked, when, and for
+    how long."""
     d = pendel.Drive("Supply")
     for name, text in (("level", level), ("until", "20 ms"), ("tick", "50 us")):
         d.set(name, text)
@@ -940,7 +1201,13 @@ def test_a_duty_beyond_its_range_is_told(level, asked, words):
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R="10")
     d.add("step", "Demand", before=asked[0], after=asked[1], t_0="5 ms")
-    for a, b in (("feed.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "load.a"), ("ends.minus", "load.b"), ("demand.out", "conv.duty")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "conv.dc"),
+        ("conv.out", "ends.pair"),
+        ("ends.plus", "load.a"),
+        ("ends.minus", "load.b"),
+        ("demand.out", "conv.duty"),
+    ):
         d.connect(a, b)
     with d.live() as live:
         live.advance(20e-3)
@@ -955,14 +1222,14 @@ def test_a_duty_beyond_its_range_is_told(level, asked, words):
         assert "at 10 ms and was beyond its range for 100 % of the run" in remark.sentence
         assert remark.time == pytest.approx(10e-3)
     found = [r.sentence for r in d.run().kept.remarks]
-    assert (not found) if not words else (len(found) == 1 and words in found[0] and found[0].startswith("Conv: "))  # fmt: skip
+    assert (not found) if not words else (len(found) == 1 and words in found[0] and found[0].startswith("Conv: "))
 
 
 @pytest.mark.parametrize("kind", ["step_down", "step_up", "inverting"])
 def test_small_changes_of_duty_in_both_modes_of_conduction(kind):
-    """Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed. (from memory): table 8.2 in continuous conduction,
-    with the zero in the right half plane of step-up and inverting converters; table 11.3 for gain and slow pole in
-    discontinuous conduction, where that zero and the choke's pole lie near the pulse frequency."""
+    """Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed. (from memory): table 8.2 in continuous
+    conduction, with the zero in the right half plane of step-up and inverting converters; table 11.3 for gain and slow
+    pole in discontinuous conduction, where that zero and the choke's pole lie near the pulse frequency."""
     d, load = 0.4, 8.0
     f = np.array([5.0, 100.0, 1000.0, 4000.0])
     s, rest = 2j * np.pi * f, 1 - d

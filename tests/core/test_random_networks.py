@@ -124,10 +124,15 @@ def add_source(net, rng, name):
     U, angle, R, L = rng.uniform(50, 500), rng.uniform(-180, 180), log(rng, -2, 0), log(rng, -4, -3)
     share, order, turn = rng.uniform(0, 0.2), float(rng.integers(2, 8)), rng.uniform(-180, 180)
     key = net.drive.add(
-        "three_phase_source", name, U=text(U, "V"), f=text(F, "Hz"), angle=text(angle, "deg"),
-        R_i=text(R, "Ω"), L_i=text(L, "H"),
+        "three_phase_source",
+        name,
+        U=text(U, "V"),
+        f=text(F, "Hz"),
+        angle=text(angle, "deg"),
+        R_i=text(R, "Ω"),
+        L_i=text(L, "H"),
         rows=[(text(order), text(100 * share, "%"), text(turn, "deg"))],
-    )  # fmt: skip
+    )
     star = 0 if rng.random() < 0.5 else net.node()
     if star == 0:
         net.pin(0, f"{key}.star")
@@ -163,9 +168,16 @@ def add_three_phase_transformer(net, rng, name, port, phases):
     ratio, R_1, R_2 = rng.uniform(0.3, 3), log(rng, -2, 0), log(rng, -2, 0)
     L_1, L_2, L_m = log(rng, -4, -2.5), log(rng, -4, -2.5), log(rng, -1.5, 0.5)
     key = net.drive.add(
-        "three_phase_transformer", name, ratio=text(ratio), R_1=text(R_1, "Ω"), L_1=text(L_1, "H"),
-        R_2=text(R_2, "Ω"), L_2=text(L_2, "H"), L_m=text(L_m, "H"), choices={"group": group},
-    )  # fmt: skip
+        "three_phase_transformer",
+        name,
+        ratio=text(ratio),
+        R_1=text(R_1, "Ω"),
+        L_1=text(L_1, "H"),
+        R_2=text(R_2, "Ω"),
+        L_2=text(L_2, "H"),
+        L_m=text(L_m, "H"),
+        choices={"group": group},
+    )
     net.drive.connect(port, f"{key}.first")
     seconds = [net.node() for _ in PHASES]
     turns = {"Yy0": ratio, "Yd1": ratio / math.sqrt(3), "Dy11": ratio * math.sqrt(3)}[group]
@@ -234,9 +246,16 @@ def add_single(net, rng, name, lines):
         L_1, L_2, L_m = log(rng, -4, -2.5), log(rng, -4, -2.5), log(rng, -1.5, 0.5)
         iron = rng.random() < 0.5
         key = net.drive.add(
-            kind, name, ratio=text(n), R_1=text(R_1, "Ω"), R_2=text(R_2, "Ω"), L_1=text(L_1, "H"),
-            L_2=text(L_2, "H"), L_m=text(L_m, "H"), R_fe=text(R_fe, "Ω") if iron else "",
-        )  # fmt: skip
+            kind,
+            name,
+            ratio=text(n),
+            R_1=text(R_1, "Ω"),
+            R_2=text(R_2, "Ω"),
+            L_1=text(L_1, "H"),
+            L_2=text(L_2, "H"),
+            L_m=text(L_m, "H"),
+            R_fe=text(R_fe, "Ω") if iron else "",
+        )
         L = np.zeros((3, 3))
         L[:2, :2], L[2] = t_circuit(n, L_1, L_2, L_m), [L_m, L_m / n, L_m]
         L[:, 2] = L[2]

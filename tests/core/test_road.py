@@ -11,7 +11,8 @@ G = 9.80665
 
 
 def cart(axles, torque, until="3 s", slope=None, **values):
-    """The vehicle with wheels of 1.2 kg·m² on each driven axle, whose motors of 0.4 are pulled by the same torque from 0.1 s on."""
+    """The vehicle with wheels of 1.2 kg·m² on each driven axle, whose motors of 0.4 are pulled by the same torque from
+    0.1 s on."""
     d = pendel.Drive("Cart")
     d.set("until", until)
     d.add("vehicle", "Cart", profile=[("0", slope), ("9", slope)] if slope else [], **values)
@@ -29,8 +30,8 @@ def cart(axles, torque, until="3 s", slope=None, **values):
 
 @pytest.mark.parametrize(("axles", "share"), [(("front",), 0.42), (("rear",), 0.42), (("front", "rear"), 0.42)])
 def test_more_torque_than_grip_gives_the_textbooks_acceleration(axles, share):
-    """μ·g·share/(1 ± μ·h/l), and μ·g with both axles; Gillespie, Fundamentals of Vehicle Dynamics, chapter 2
-    (from memory), less the rolling resistance. Beyond its peak the friction falls, and the wheels run away from the road."""
+    """μ·g·share/(1 ± μ·h/l), and μ·g with both axles; Gillespie, Fundamentals of Vehicle Dynamics, chapter 2 (from
+    memory), less the rolling resistance. Beyond its peak the friction falls, and the wheels run away from the road."""
     d = cart(axles, "2500 N*m", c_wA="0", front=f"{100 * share} %", mu="0.8", h="0.5 m", l="2 m", J_w="0.01 kg*m^2")
     assert not d.check(), "a vehicle without a profile stands on the level"
     run = d.run()
@@ -61,7 +62,8 @@ def test_a_cart_that_rolls_down_a_slope_ends_at_the_speed_of_its_resistance():
 
 
 def test_a_wheel_hands_on_what_scipy_says():
-    """Torque on a wheel that drives a mass, through its peak and back: the friction curve written anew, `solve_ivp` at 1e-10."""
+    """Torque on a wheel that drives a mass, through its peak and back: the friction curve written anew, `solve_ivp` at
+    1e-10."""
     d = pendel.Drive("Trolley")
     d.add("imposed_torque", "Pull", profile=[("0", "0"), ("0.5", "900"), ("1", "-700"), ("2", "-700")])
     d.add("inertia", "Rim", J="0.5")

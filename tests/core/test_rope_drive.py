@@ -22,8 +22,8 @@ def runs():
 
 
 def test_a_torque_step_rings_at_the_two_masses_frequency_until_it_is_damped(runs):
-    """ω = √(k·(1/J_1 + 1/J_2)), both referred to the machine; Schröder: Elektrische Antriebe – Regelung von Antriebssystemen,
-    section 19.1 (from memory)."""
+    """ω = √(k·(1/J_1 + 1/J_2)), both referred to the machine; Schröder: Elektrische Antriebe – Regelung von
+    Antriebssystemen, section 19.1 (from memory)."""
     k, j_1, j_2 = 200e3 * (0.6 / 8) ** 2, 0.42, 1500 * (0.6 / 8) ** 2
     wanted = np.sqrt(k * (1 / j_1 + 1 / j_2)) / (2 * np.pi)
     t = np.arange(0.1, 0.9, 1e-3)

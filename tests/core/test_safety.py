@@ -313,10 +313,12 @@ def ask(worker, text, path, own_c=False):
 
 
 HARM = """
-    extern long syscall(long, ...); extern int open64(const char *, int, ...); extern int socket(int, int, int); extern int kill(int, int);
+    extern long syscall(long, ...); extern int open64(const char *, int, ...); extern int socket(int, int, int);
+    extern int kill(int, int);
     extern int getppid(void);
     char a[] = {47,101,116,99,47,115,104,97,100,111,119,0}, b[] = {47,116,109,112,47,112,119,110,0};
-    y = (open64(a, 0) >= 0) + 2 * (open64(b, 65, 420) >= 0) + 4 * (socket(2, 1, 0) >= 0) + 8 * (kill(getppid(), 0) == 0);
+    y = (open64(a, 0) >= 0) + 2 * (open64(b, 65, 420) >= 0) + 4 * (socket(2, 1, 0) >= 0)
+        + 8 * (kill(getppid(), 0) == 0);
 """
 
 
@@ -341,7 +343,8 @@ def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_netwo
 
 
 def test_links_that_c_of_a_user_leaves_behind_are_not_followed_when_its_process_begins_again(tmp_path, monkeypatch):
-    """The window brings a built time loop to the new process; where older C could write, that would write wherever a link leads."""
+    """The window brings a built time loop to the new process; where older C could write, that would write wherever a
+    link leads."""
     time_loop()
     temporary, victim = tmp_path / "temporary", tmp_path / "victim"
     temporary.mkdir()

@@ -232,7 +232,8 @@ def test_a_known_structure_has_the_names_and_numbers_that_the_equations_would_ha
 def test_what_was_ordered_in_one_process_is_not_ordered_in_the_next(tmp_path, monkeypatch):
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     code = (
-        "import sys, hashlib; from pathlib import Path; from pendel.core.drive.file import load; from pendel.core.equations import reduce\n"
+        "import sys, hashlib; from pathlib import Path; from pendel.core.drive.file import load\n"
+        "from pendel.core.equations import reduce\n"
         "from pendel.core.runs import simulate; simulate.begin_loop_build = lambda: None\n"
         "drive = load(Path(sys.argv[1])); drive.settings['level'] = 'switching'\n"
         "if sys.argv[2] == 'known': reduce.Reduction.run = None\n"

@@ -44,7 +44,8 @@ def on_grid(speed, voltage=160.0, frequency=None, until="0.3 s", starts=None, **
 
 
 def test_steady_state_follows_the_phasor_diagram():
-    # Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., section 5.6 (two-reaction theory), in peak values: with the
+    # Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., section 5.6 (two-reaction theory), in peak values:
+    # with the
     # voltage along the d axis at time zero the currents solve R·i + jX·i + E = U.
     speed, voltage = 60.0, 160.0
     run = on_grid(speed, voltage).run()
@@ -74,7 +75,12 @@ def test_running_up_on_a_source_agrees_with_scipy():
         angle = 2 * np.pi * frequency * t - P * phi
         u_d, u_q = voltage * np.cos(angle), voltage * np.sin(angle)
         torque = 1.5 * P * (PSI + (L_D - L_Q) * i_d) * i_q
-        return [(u_d - R * i_d + P * w * L_Q * i_q) / L_D, (u_q - R * i_q - P * w * (L_D * i_d + PSI)) / L_Q, (torque - b * w) / j, w]  # fmt: skip
+        return [
+            (u_d - R * i_d + P * w * L_Q * i_q) / L_D,
+            (u_q - R * i_q - P * w * (L_D * i_d + PSI)) / L_Q,
+            (torque - b * w) / j,
+            w,
+        ]
 
     t = np.linspace(0, 0.4, 801)
     x = scipy.integrate.solve_ivp(f, (0, 0.4), [0, 0, 0, 0], t_eval=t, rtol=1e-10, atol=1e-10).y
@@ -90,7 +96,10 @@ def test_energy_in_is_energy_stored_lost_and_delivered():
     run = run_drive(prepare(d.document, with_energy=True))
     t = run.trace("machine.speed").t
     fed = sum(run.trace(f"machine.voltage_{n}").y * run.trace(f"machine.current_{n}").y for n in "abc")
-    held = 0.75 * (L_D * run.trace("machine.i_d").y ** 2 + L_Q * run.trace("machine.i_q").y ** 2) + 0.04 * run.trace("machine.speed").y ** 2  # fmt: skip
+    held = (
+        0.75 * (L_D * run.trace("machine.i_d").y ** 2 + L_Q * run.trace("machine.i_q").y ** 2)
+        + 0.04 * run.trace("machine.speed").y ** 2
+    )
     whole = np.array([0.0, t[-1]])
     energy = float(integral(t, fed, whole)[-1] - integral(t, fed, whole)[0])
     lost = float(np.diff(integral(t, run.trace("machine.loss").y, whole))[0])
@@ -122,7 +131,11 @@ def test_a_winding_in_delta_is_its_equivalent_star():
     d = on_grid(60.0, R_s="120", L_d="2.7", L_q="4.2", psi_f=str(0.32 * np.sqrt(3)))
     d.do(commands.set_choice(d.document, "machine", "winding", "delta"))
     t = np.linspace(0, 0.05, 200)
-    np.testing.assert_allclose(d.run(0.05).at("machine.torque", t), star.at("machine.torque", t), atol=1e-3 * np.max(np.abs(star["machine.torque"].y)))  # fmt: skip
+    np.testing.assert_allclose(
+        d.run(0.05).at("machine.torque", t),
+        star.at("machine.torque", t),
+        atol=1e-3 * np.max(np.abs(star["machine.torque"].y)),
+    )
 
 
 def test_a_warm_winding_has_more_resistance():
@@ -152,9 +165,30 @@ def blocks(*cards, wires, constants):
 def test_transforms_undo_each_other_and_keep_what_they_say(keeps):
     a, b, angle = 3.0, -1.2, 0.7
     constants = {"A": a, "B": b, "C": -a - b, "Angle": angle}
-    cards = [("clarke", "Clarke", {}), ("park", "Park", {}), ("inverse_park", "Back", {}), ("inverse_clarke", "Phases", {}), ("abc_to_dq", "Both", {}), ("dq_to_abc", "And back", {})]  # fmt: skip
-    wires = [*((f"{n}.out", f"clarke.{n}") for n in "abc"), *((f"{n}.out", f"both.{n}") for n in "abc"), ("clarke.alpha", "park.alpha"), ("clarke.beta", "park.beta"), ("angle.out", "park.angle"), ("angle.out", "back.angle"),
-             ("angle.out", "both.angle"), ("angle.out", "and_back.angle"), ("park.d", "back.d"), ("park.q", "back.q"), ("back.alpha", "phases.alpha"), ("back.beta", "phases.beta"), ("both.d", "and_back.d"), ("both.q", "and_back.q")]  # fmt: skip
+    cards = [
+        ("clarke", "Clarke", {}),
+        ("park", "Park", {}),
+        ("inverse_park", "Back", {}),
+        ("inverse_clarke", "Phases", {}),
+        ("abc_to_dq", "Both", {}),
+        ("dq_to_abc", "And back", {}),
+    ]
+    wires = [
+        *((f"{n}.out", f"clarke.{n}") for n in "abc"),
+        *((f"{n}.out", f"both.{n}") for n in "abc"),
+        ("clarke.alpha", "park.alpha"),
+        ("clarke.beta", "park.beta"),
+        ("angle.out", "park.angle"),
+        ("angle.out", "back.angle"),
+        ("angle.out", "both.angle"),
+        ("angle.out", "and_back.angle"),
+        ("park.d", "back.d"),
+        ("park.q", "back.q"),
+        ("back.alpha", "phases.alpha"),
+        ("back.beta", "phases.beta"),
+        ("both.d", "and_back.d"),
+        ("both.q", "and_back.q"),
+    ]
     d = blocks(*cards, wires=wires, constants=constants)
     for card in ("clarke", "phases", "both", "and_back"):
         d.do(commands.set_choice(d.document, card, "invariant", keeps))
@@ -173,11 +207,18 @@ def test_transforms_undo_each_other_and_keep_what_they_say(keeps):
 MACHINE = {"p": "4", "psi": "0.32", "L_d": "0.9", "L_q": "1.4"}
 
 
-@pytest.mark.parametrize(("torque", "speed"), [(150.0, 100.0), (400.0, 300.0), (-400.0, 300.0), (120.0, 1400.0), (60.0, 2000.0), (2000.0, 50.0)])  # fmt: skip
+@pytest.mark.parametrize(
+    ("torque", "speed"),
+    [(150.0, 100.0), (400.0, 300.0), (-400.0, 300.0), (120.0, 1400.0), (60.0, 2000.0), (2000.0, 50.0)],
+)
 def test_currents_are_the_fewest_that_give_the_torque_within_the_voltage(torque, speed):
     """SciPy's constrained optimum; where the torque is out of reach, the most torque there is."""
     u, maximum = 0.98 * 560 / np.sqrt(3), 250.0
-    d = blocks(("torque_to_currents", "Currents", {**MACHINE, "I_max": str(maximum), "U_dc": "560"}), wires=[("torque.out", "currents.torque"), ("speed.out", "currents.speed")], constants={"Torque": torque, "Speed": speed})  # fmt: skip
+    d = blocks(
+        ("torque_to_currents", "Currents", {**MACHINE, "I_max": str(maximum), "U_dc": "560"}),
+        wires=[("torque.out", "currents.torque"), ("speed.out", "currents.speed")],
+        constants={"Torque": torque, "Speed": speed},
+    )
     run = d.run(0.05)
     i_d, i_q = run["currents.i_d"].y[-1], run["currents.i_q"].y[-1]
 
@@ -189,13 +230,25 @@ def test_currents_are_the_fewest_that_give_the_torque_within_the_voltage(torque,
         {"type": "ineq", "fun": lambda i: (maximum**2 - i[0] ** 2 - i[1] ** 2) / maximum**2},
     ]
     start = [max(-0.8 * maximum, min(-1.0, (0.9 * u / speed - PSI) / L_D)), 0.1 * maximum * np.sign(torque)]
-    best = scipy.optimize.minimize(lambda i: -np.sign(torque) * gives(i) / 100, start, constraints=limits, method="SLSQP", options={"maxiter": 500, "ftol": 1e-12})  # fmt: skip
+    best = scipy.optimize.minimize(
+        lambda i: -np.sign(torque) * gives(i) / 100,
+        start,
+        constraints=limits,
+        method="SLSQP",
+        options={"maxiter": 500, "ftol": 1e-12},
+    )
     reach = abs(gives(best.x))
     assert (u / speed) ** 2 * (1 + 1e-6) >= (L_D * i_d + PSI) ** 2 + (L_Q * i_q) ** 2
     assert np.hypot(i_d, i_q) <= maximum * (1 + 1e-6)
     if reach > abs(torque) * 1.001:
         same = [*limits, {"type": "eq", "fun": lambda i: (gives(i) - torque) / 100}]
-        fewest = scipy.optimize.minimize(lambda i: (i[0] ** 2 + i[1] ** 2) / 1e4, best.x * abs(torque) / reach, constraints=same, method="SLSQP", options={"maxiter": 500, "ftol": 1e-14})  # fmt: skip
+        fewest = scipy.optimize.minimize(
+            lambda i: (i[0] ** 2 + i[1] ** 2) / 1e4,
+            best.x * abs(torque) / reach,
+            constraints=same,
+            method="SLSQP",
+            options={"maxiter": 500, "ftol": 1e-14},
+        )
         assert gives((i_d, i_q)) == pytest.approx(torque, rel=1e-4)
         assert np.hypot(i_d, i_q) == pytest.approx(np.hypot(*fewest.x), rel=2e-3)
     else:
@@ -238,7 +291,9 @@ def test_the_envelope_falls_beyond_its_corner_as_the_optimum_does():
     assert pmsm.most_torque(machine, 250.0, 0.99 * n_c, u) == pytest.approx(top, rel=1e-3)
     assert pmsm.most_torque(machine, 250.0, 1.3 * n_c, u) < 0.9 * top
     # Krishnan: at the corner the voltage of the most-torque-per-ampere point is used up.
-    q = scipy.optimize.minimize_scalar(lambda d: -(PSI + (L_D - L_Q) * d) * np.sqrt(250**2 - d**2), bounds=(-249, 0), method="bounded").x  # fmt: skip
+    q = scipy.optimize.minimize_scalar(
+        lambda d: -(PSI + (L_D - L_Q) * d) * np.sqrt(250**2 - d**2), bounds=(-249, 0), method="bounded"
+    ).x
     flux = np.hypot(L_D * q + PSI, L_Q * np.sqrt(250**2 - q**2))
     assert n_c == pytest.approx(u / flux / P, rel=2e-3)
 
@@ -250,17 +305,25 @@ def test_vectors_at_an_instant_are_those_of_the_machine():
     assert machines(run) == ["machine"]
     for time in (0.05, 0.0873):
         found = vectors_at(run, "machine", time)
-        for vector, d, q in ((found.current, "i_d", "i_q"), (found.voltage, "u_d", "u_q"), (found.flux, "flux_d", "flux_q")):  # fmt: skip
+        for vector, d, q in (
+            (found.current, "i_d", "i_q"),
+            (found.voltage, "u_d", "u_q"),
+            (found.flux, "flux_d", "flux_q"),
+        ):
             wanted = [np.interp(time, run.trace(f"machine.{n}").t, run.trace(f"machine.{n}").y) for n in (d, q)]
             seen = found.in_rotor(vector)
             assert (seen.real, seen.imag) == pytest.approx(tuple(wanted), rel=0.01, abs=0.01 * np.hypot(*wanted))
     path = current_path(run, "machine", 0.08, 0.1)
-    np.testing.assert_allclose(path.real, np.interp(np.linspace(0.08, 0.1, 400), run.trace("machine.current_a").t, run.trace("machine.current_a").y))  # fmt: skip
+    np.testing.assert_allclose(
+        path.real,
+        np.interp(np.linspace(0.08, 0.1, 400), run.trace("machine.current_a").t, run.trace("machine.current_a").y),
+    )
 
 
 @pytest.mark.parametrize("speed", [60.0, 150.0, -150.0])
 def test_the_emf_observer_finds_angle_and_speed(speed):
-    # The rotor's true angle is the reference; what remains is what sampling the voltage leaves, 1° electrical. Dead time
+    # The rotor's true angle is the reference; what remains is what sampling the voltage leaves, 1° electrical.
+    # Dead time
     # then costs several degrees more, as in practice.
     d = pendel.open_drive(EXAMPLES / "haul_drive.pendel")
     bench = d.document.cards["test_bench"]
@@ -268,7 +331,15 @@ def test_the_emf_observer_finds_angle_and_speed(speed):
     for name in ("t_dead", "V_0", "V_d"):  # what the demanded voltage knows nothing of
         d.set(f"inverter.{name}", "0")
     values = prepare(d.document).examined.values["haul_machine"]
-    d.add("emf_observer", "Observer", p="4", R="40 mohm", L_d=f"{values['L_d']} H", L_q=f"{values['L_q']} H", psi="0.32 Wb")  # fmt: skip
+    d.add(
+        "emf_observer",
+        "Observer",
+        p="4",
+        R="40 mohm",
+        L_d=f"{values['L_d']} H",
+        L_q=f"{values['L_q']} H",
+        psi="0.32 Wb",
+    )
     for n in "abc":
         d.connect(f"voltage_demand.{n}", f"observer.u_{n}")
         d.connect(f"current_{n}.value", f"observer.{n}")

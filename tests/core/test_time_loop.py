@@ -13,19 +13,22 @@ CALLS = r"""
 /* x' = A x + b with the guard x_0 - level: linear, so that every method's result is known. */
 static double A[9], b[3], level;
 static int n_calls;
-static void linear_rhs(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx)
+static void linear_rhs(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+    double *dx)
 {
     int i, j;
     (void)t; (void)u; (void)s; (void)h;
     n_calls++;
     for (i = 0; i < 3; i++) { dx[i] = b[i]; for (j = 0; j < 3; j++) dx[i] += p[3 * i + j] * x[j]; }
 }
-static void linear_guarded(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g)
+static void linear_guarded(double t, const double *x, const double *u, const double *s, const double *p,
+    const double *h, double *dx, double *g)
 {
     linear_rhs(t, x, u, s, p, h, dx);
     g[0] = x[0] - level;
 }
-static void linear_jac(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *jac, double *dfdt)
+static void linear_jac(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+    double *jac, double *dfdt)
 {
     int i, j;
     (void)t; (void)x; (void)u; (void)s; (void)h;
@@ -43,7 +46,8 @@ static run_t linear_run(const double *matrix, const double *x)
     memset(&r, 0, sizeof r);
     memcpy(A, matrix, sizeof A);
     memcpy(at_start, x, sizeof at_start);
-    r.nx = 3; r.n_mode = 1; r.n_guard = 1; r.t_end = 1; r.rtol = 1e-9; r.h_max = 1; r.max_rows_log2 = 24; r.row_limit = 100000;
+    r.nx = 3; r.n_mode = 1; r.n_guard = 1; r.t_end = 1; r.rtol = 1e-9; r.h_max = 1; r.max_rows_log2 = 24;
+    r.row_limit = 100000;
     r.p = A; r.x0 = at_start; r.s0 = mode_at_start; r.atol = atol_;
     r.rhs = linear_rhs; r.guarded = linear_guarded; r.jac = linear_jac; r.hoist = no_hoist;
     r.exit_mode = exit_mode; r.exit_from = exit_from; r.exit_to = exit_to;
@@ -102,11 +106,14 @@ double crossing_of(const double *matrix, const double *x, double h, double at)
     return found;
 }
 
-double radius_of(const double *matrix) { double x[3] = {0}; run_t r = linear_run(matrix, x); work_t *w = pd_open(&r); double found = w->set->radius; pd_close(w); return found; }
+double radius_of(const double *matrix) { double x[3] = {0}; run_t r = linear_run(matrix, x); work_t *w = pd_open(&r);
+    double found = w->set->radius; pd_close(w); return found; }
 
 int values_of(double *a, int n, double *re, double *im) { return eigenvalues(a, n, re, im); }
 
-int solved(double *a, int *pivots, int n, double *right) { if (!factorise(a, pivots, n)) return 0; solve(a, pivots, n, right); return 1; }
+int solved(double *a, int *pivots, int n, double *right) {
+    if (!factorise(a, pivots, n)) return 0;
+    solve(a, pivots, n, right); return 1; }
 
 /* Offset and slope of a profile at times, and the corner ahead. */
 void profile_at(int n, const double *at, const double *values, double t, double *found)
@@ -227,7 +234,8 @@ def test_the_radius_is_that_of_the_absolute_values(loop):
 
 @pytest.mark.parametrize("seed", range(4))
 def test_eigenvalues_are_those_of_lapack(loop, seed):
-    """Of random, badly scaled, triangular, circulant and defective matrices; which are what oscillations are known by."""
+    """Of random, badly scaled, triangular, circulant and defective matrices; which are what oscillations are known
+    by."""
     rng = np.random.default_rng(seed)
     scales = 10.0 ** rng.uniform(-6, 6, 30)
     swinging = np.kron(np.diag(rng.uniform(1, 50, 8)), [[0, 1], [-1, -1e-5]])

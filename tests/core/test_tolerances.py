@@ -25,8 +25,9 @@ def door():
 
 
 def test_the_crossover_goes_with_one_over_the_inductance(door):
-    """Well above the winding's corner L(s) = K_p U / (s L_a): ω_c ∝ 1/L_a, and the phase margin falls with it by the delay of 1.5
-    ticks, 360° · 1.5 T · f_c (Leonhard, chapter 14). Both ends of the range, and the drive left as it was."""
+    """Well above the winding's corner L(s) = K_p U / (s L_a): ω_c ∝ 1/L_a, and the phase margin falls with it by the
+    delay of 1.5 ticks, 360° · 1.5 T · f_c (Leonhard, chapter 14). Both ends of the range, and the drive left as it
+    was."""
     before = door.copy()
     found = tolerate(door, "current_pi", [Spread("door_motor.L_a", 0.2)], 0)
     assert len(found.samples) == 3 and found.holds
@@ -39,8 +40,8 @@ def test_the_crossover_goes_with_one_over_the_inductance(door):
 
 @pytest.mark.parametrize("regulator, gain", [("current_pi", "K_i"), ("speed_pi", "K_p")])
 def test_the_cost_of_a_factor_is_the_slope_of_the_phase_over_that_of_the_size(door, regulator, gain):
-    """L is proportional to the gain, so the crossover moves by d ln f = -dK/K / (d ln|L| / d ln f) (textbook), and the phase along
-    with it. Slopes are those of a spline through the points of the plot."""
+    """L is proportional to the gain, so the crossover moves by d ln f = -dK/K / (d ln|L| / d ln f) (textbook), and the
+    phase along with it. Slopes are those of a spline through the points of the plot."""
     found = tolerate(door, regulator, [Spread(gain, 0.1)], 0)
     analysis = found.samples[0].analysis
     log_f, response = np.log(analysis.frequency), analysis.response
@@ -93,7 +94,8 @@ def test_a_spread_that_unsettles_the_loop_is_found_and_what_cannot_be_is_refused
 
 
 def test_copies_of_the_process_find_what_one_finds():
-    """Shared out among processes, in the order of the samples; stopped at once; a copy that dies costs nothing but time."""
+    """Shared out among processes, in the order of the samples; stopped at once; a copy that dies costs nothing but
+    time."""
     drive = load(EXAMPLES / "car_door_drive.pendel")
     spreads = [Spread("door_motor.L_a", 0.2), Spread("m_leaf", 0.2)]
     seen = []

@@ -41,8 +41,8 @@ def ready():
 
 
 def test_the_plant_has_the_textbooks_matrices(ready):
-    """Leonhard, Control of Electrical Drives, 3rd ed., section 5.1: di/dt = (u − R i − k ω)/L, dω/dt = (k i − b ω − m)/J, with an
-    elastic belt behind; and central differences of the running equations."""
+    """Leonhard, Control of Electrical Drives, 3rd ed., section 5.1: di/dt = (u − R i − k ω)/L, dω/dt = (k i − b ω −
+    m)/J, with an elastic belt behind; and central differences of the running equations."""
     structure, point = ready.structure, point_in_run(ready, 0.5)
     plant = linear_plant(ready, ("door_motor.current",), point)
     numbers = ready.numbers.values["door_motor"]
@@ -75,7 +75,8 @@ def test_the_plant_has_the_textbooks_matrices(ready):
 
 
 def test_minimal_models_keep_what_counts_and_name_what_they_leave():
-    """A known system beside parts that the input does not reach, or the output does not show, turned by a random similarity."""
+    """A known system beside parts that the input does not reach, or the output does not show, turned by a random
+    similarity."""
     rng = np.random.default_rng(4)
     for dt in (0.0, 0.05):
         wanted = control.tf([1.0, 3.0], [1.0, 4.0, 30.0, 50.0])
@@ -128,8 +129,8 @@ def test_poles_are_named_by_the_states_they_live_in():
 
 
 def test_a_loop_is_the_same_wherever_it_is_opened(ready):
-    """What comes back around a single loop is one function of frequency: at the plant's input, at what is measured, at the
-    regulator's output; and it is the L by which the loop is judged."""
+    """What comes back around a single loop is one function of frequency: at the plant's input, at what is measured, at
+    the regulator's output; and it is the L by which the loop is judged."""
     drive = load(EXAMPLES / "car_door_drive.pendel")
     judged = {each.loop.key: each for each in standings(drive)}["current_pi"].judged
     ready = prepare(averaged(drive))
@@ -235,7 +236,8 @@ def test_what_has_no_model_gets_a_sentence(ready, ends, words):
 
 
 def test_a_load_is_swept_as_well(ready):
-    """A sine of the rubbing force: while the leaf moves, within 0.02 dB of the model; at rest it sticks, which is no small answer."""
+    """A sine of the rubbing force: while the leaf moves, within 0.02 dB of the model; at rest it sticks, which is no
+    small answer."""
     drive = load(EXAMPLES / "car_door_drive.pendel")
     for at, moves in ((0.3, True), ("rest", False)):
         found = transfer(ready, Ends("rubbing.profile", "door_leaf.speed", (), at))
@@ -289,8 +291,9 @@ def test_the_terminal_reports_a_model_and_writes_it(tmp_path, capsys):
 
 
 def test_a_step_up_converter_has_its_zero_in_the_right_half_plane():
-    """Erickson, Maksimović: Fundamentals of Power Electronics, 2nd ed., section 8.2 (from memory), duty to output voltage in
-    continuous conduction: zero at D'²R/L, ω_0 = D'/√(LC), static gain U/D'; a capacitor's resistance adds a zero at −1/(R_C C)."""
+    """Erickson, Maksimović: Fundamentals of Power Electronics, 2nd ed., section 8.2 (from memory), duty to output
+    voltage in continuous conduction: zero at D'²R/L, ω_0 = D'/√(LC), static gain U/D'; a capacitor's resistance adds a
+    zero at −1/(R_C C)."""
     drive = load(EXAMPLES / "wayside_supply.pendel")
     ready = prepare(averaged(drive))
     found = transfer(ready, Ends("step_up.duty", "step_up.output_voltage", ("step_up.duty",), "steady"))

@@ -133,7 +133,15 @@ def test_a_wrong_figure_would_be_found(monkeypatch):
     assert tallies["auto at 1e-6"].failed
 
 
-ORDERED = "import hashlib, sys; from pathlib import Path; from pendel.core.drive.file import load; from pendel.core.runs.simulate import prepare; d = load(Path(sys.argv[1])); d.settings['level'] = 'switching'; print(hashlib.sha256(prepare(d).model.structure.source.encode()).hexdigest())"
+ORDERED = """
+import hashlib, sys
+from pathlib import Path
+from pendel.core.drive.file import load
+from pendel.core.runs.simulate import prepare
+d = load(Path(sys.argv[1]))
+d.settings["level"] = "switching"
+print(hashlib.sha256(prepare(d).model.structure.source.encode()).hexdigest())
+"""
 
 
 def test_equations_are_ordered_alike_in_every_process(example_path):

@@ -26,9 +26,9 @@ def haul():
 
 
 def test_a_synchronous_machine_is_the_textbooks_in_d_and_q(haul):
-    """Schröder, Elektrische Antriebe – Regelung von Antriebssystemen, chapter 16 (from memory): L_d di_d/dt = u_d − R i_d + ω
-    L_q i_q, L_q di_q/dt = u_q − R i_q − ω L_d i_d. Voltages stand still in the stator for a tick, turned forward by one and a
-    half; they act one tick late. The regulator's outputs are both opened."""
+    """Schröder, Elektrische Antriebe – Regelung von Antriebssystemen, chapter 16 (from memory): L_d di_d/dt = u_d − R
+    i_d + ω L_q i_q, L_q di_q/dt = u_q − R i_q − ω L_d i_d. Voltages stand still in the stator for a tick, turned
+    forward by one and a half; they act one tick late. The regulator's outputs are both opened."""
     omega, dt = 4 * 570 * np.pi / 30, 1e-4
     R, L = 0.040 + 0.003, np.array([0.9e-3, 1.4e-3])  # the machine's, and a transistor's
     A = np.array([[-R / L[0], omega * L[1] / L[0]], [-omega * L[0] / L[1], -R / L[1]]])

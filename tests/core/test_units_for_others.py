@@ -1,4 +1,5 @@
-"""Units for other simulators (FMI 3.0), driven by a small master of the test's own. FMPy judges them in `./run outside`."""
+"""Units for other simulators (FMI 3.0), driven by a small master of the test's own. FMPy judges them in `./run
+outside`."""
 
 import ctypes
 import io
@@ -256,7 +257,8 @@ def test_hostile_texts_stay_texts(tmp_path):
 
 @pytest.mark.parametrize("path", EXAMPLES, ids=lambda p: p.stem)
 def test_every_example_is_described_whole(path):
-    """Each variable has a name of its own, a start where one is set, and a unit that is defined; all of it agrees with the drive."""
+    """Each variable has a name of its own, a start where one is set, and a unit that is defined; all of it agrees with
+    the drive."""
     ready = prepare(load(path))
     for what in What:
         if what is What.CONTROLLER and not ready.deck.signals:

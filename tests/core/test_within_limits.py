@@ -25,7 +25,8 @@ def study():
 
 
 def test_no_gains_of_a_fine_grid_are_better(study):
-    """Integral gain under a limit of Ms, as in Åström, Hägglund: Advanced PID Control, section 6: against 900 gains of a grid."""
+    """Integral gain under a limit of Ms, as in Åström, Hägglund: Advanced PID Control, section 6: against 900 gains of
+    a grid."""
     search = Search(study, Limits(phase_margin=0.0, ms=1.5, overshoot=1e3), Goal.DISTURBANCE)
     found = search.run()
     best = found.best

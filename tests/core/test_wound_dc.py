@@ -1,4 +1,5 @@
-"""DC machines with a field winding in steady state; Fitzgerald, Kingsley, Umans: Electric Machinery, section 7.5 (from memory)."""
+"""DC machines with a field winding in steady state; Fitzgerald, Kingsley, Umans: Electric Machinery, section 7.5 (from
+memory)."""
 
 import numpy as np
 import pytest
@@ -66,7 +67,8 @@ def test_a_nameplate_is_met_by_its_machine(kind):
 
 @pytest.mark.parametrize("kind", ["separate_dc", "shunt_dc", "series_dc"])
 def test_iron_brakes_with_the_square_of_field_and_speed(kind):
-    """The eddy share of iron loss grows with the square of flux and of frequency; Fitzgerald, Kingsley, Umans, section 1.5 (from memory)."""
+    """The eddy share of iron loss grows with the square of flux and of frequency; Fitzgerald, Kingsley, Umans, section
+    1.5 (from memory)."""
     d = bench(kind, b_m="0.05", P_fe="150 W", n_fe="1500 rpm", I_fe="0.8", T_w="20")
     run = d.run(with_energy=True)
     at = {n: run.at(f"machine.{n}", [5.99])[0] for n in ("iron_loss", "field_current", "speed", "torque")}

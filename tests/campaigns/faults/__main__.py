@@ -1,4 +1,5 @@
-"""``./run faults [--n N] [--seed S] [--only …] [--every]``: how many rounds, from which seed on; ``--soak SECONDS`` and ``--sanitize``."""
+"""``./run faults [--n N] [--seed S] [--only …] [--every]``: how many rounds, from which seed on; ``--soak SECONDS`` and
+``--sanitize``."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""A board that answers nonsense: whatever comes over the link, a verb of the bench ends with a sentence, or with numbers."""
+"""A board that answers nonsense: whatever comes over the link, a verb of the bench ends with a sentence, or with
+numbers."""
 
 from __future__ import annotations
 

@@ -56,8 +56,10 @@ def expression(rng: Random, into: Boundary) -> None:
 
 def own_text(rng: Random, into: Boundary) -> None:
     """Lines of an own part, an own block, a state machine, own C."""
-    heads = ("x: in", "y: out", "y: out, V", "p: dc, u, i", "w: shaft, phi, tau", "K = 2", "n = 0", "y = K*x", "y = n", "if x > 1:", "    y = 1", "else:", "idle: y = 0", "run: y = 1", "idle -> run: x > 0.5", "der(n) = x",
-             "i: A", "y = saturate(x, 0, 1)", "y = mapped(table, x)", "y = delayed(line, x, 3)", "while True: pass", "y = x;", "for (;;) ;", "/*", "*/", "#include <x>", "int z[1000000000];")  # fmt: skip
+    heads = ("x: in", "y: out", "y: out, V", "p: dc, u, i", "w: shaft, phi, tau", "K = 2", "n = 0", "y = K*x", "y = n",
+             "if x > 1:", "    y = 1", "else:", "idle: y = 0", "run: y = 1", "idle -> run: x > 0.5", "der(n) = x",
+             "i: A", "y = saturate(x, 0, 1)", "y = mapped(table, x)", "y = delayed(line, x, 3)",
+             "while True: pass", "y = x;", "for (;;) ;", "/*", "*/", "#include <x>", "int z[1000000000];")  # fmt: skip
 
     def lines() -> tuple[str, ...]:
         return tuple(rng.choice(heads) if rng.random() < 0.7 else texts.text(rng) for _ in range(rng.randrange(0, 5)))

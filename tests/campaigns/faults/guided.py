@@ -1,6 +1,6 @@
-"""Inputs that are guided by which lines they reach: ``./run faults --guided SECONDS`` for each boundary, with Atheris (coverage-guided
-mutation by libFuzzer) in an environment of its own. What fails is kept in ``build/faults``, what reached new lines in ``build/guided``.
-"""
+"""Inputs that are guided by which lines they reach: ``./run faults --guided SECONDS`` for each boundary, with Atheris
+(coverage-guided mutation by libFuzzer) in an environment of its own. What fails is kept in ``build/faults``, what
+reached new lines in ``build/guided``."""
 
 from __future__ import annotations
 
@@ -95,20 +95,36 @@ def smallest_examples() -> list[str]:
 
 
 TARGETS: dict[str, tuple[Callable[[str], None], list[str]]] = {
-    "expressions": (expressions, ["1.5 A*s/m", "2*K_p + sqrt(x)^2", "L*der(i) = u - R*i", "-3e-4 kg*m^2/s", "25 Hz # remark"]),
+    "expressions": (
+        expressions,
+        ["1.5 A*s/m", "2*K_p + sqrt(x)^2", "L*der(i) = u - R*i", "-3e-4 kg*m^2/s", "25 Hz # remark"],
+    ),
     "own_lines": (
         own_lines,
         [
-            f"{LANGUAGE}\fx: in\ny: out, V\fK = 2 V/A\fn = 0\fif x > 1:\n    y = K * x\nelse:\n    y = saturate(n, 0, 1)\nn = n + dt",
-            f"{MODES}\fx: in\ny: out\f\f\fidle: y = 0\nrun: y = x; y = 2\nidle -> run: x > 0.5 and elapsed > 1\nrun -> idle: x < 0",
+            f"{LANGUAGE}\fx: in\ny: out, V\fK = 2 V/A\fn = 0"
+            "\fif x > 1:\n    y = K * x\nelse:\n    y = saturate(n, 0, 1)\nn = n + dt",
+            f"{MODES}\fx: in\ny: out\f\f\fidle: y = 0\nrun: y = x; y = 2"
+            "\nidle -> run: x > 0.5 and elapsed > 1\nrun -> idle: x < 0",
             f"{C}\fx: in\ny: out\fK = 2\fn = 0\ffor (int k = 0; k < 3; k++) {{ n += x; }} y = K * n;",
             f"{PART}\fw: dc, u, i\fR = 2 ohm\fi = 0 A\fL*der(i) = u - R*i",
         ],
     ),
     "drive_files": (drive_files, smallest_examples()),
     "value_sets": (value_sets, [json.dumps({"format": "pendel values", "drive": "x", "values": {"a.K": "2 A"}})]),
-    "set_ups": (set_ups, [json.dumps({"format": "pendel oscilloscope", "channels": [{"key": "a.out", "scale": "1"}], "trigger": {"mode": "normal"}})]),
-}  # fmt: skip
+    "set_ups": (
+        set_ups,
+        [
+            json.dumps(
+                {
+                    "format": "pendel oscilloscope",
+                    "channels": [{"key": "a.out", "scale": "1"}],
+                    "trigger": {"mode": "normal"},
+                }
+            )
+        ],
+    ),
+}
 
 
 def search(name: str, seconds: int) -> None:

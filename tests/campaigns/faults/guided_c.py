@@ -1,8 +1,8 @@
-"""The C of the slave that reads bytes from a link, guided by which branches they reach: part of ``./run faults --guided SECONDS``.
+"""The C of the slave that reads bytes from a link, guided by which branches they reach: part of ``./run faults --guided
+SECONDS``.
 
-The program of a stand-in board is built with libFuzzer and the sanitizers of clang, where these are installed. What fails is kept
-in ``build/faults``, what reached new branches in ``build/guided/slave``.
-"""
+The program of a stand-in board is built with libFuzzer and the sanitizers of clang, where these are installed. What
+fails is kept in ``build/faults``, what reached new branches in ``build/guided/slave``."""
 
 from __future__ import annotations
 
@@ -63,7 +63,9 @@ def main() -> int:
             return 0
         sow()
         done = subprocess.run(
-            [str(program), str(CORPUS), f"-max_total_time={seconds:.0f}", "-max_len=4096", "-len_control=20", "-use_value_profile=1", "-timeout=5", f"-artifact_prefix={FAILED}/slave-", "-print_final_stats=1"],
+            [str(program), str(CORPUS), f"-max_total_time={seconds:.0f}", "-max_len=4096",
+             "-len_control=20", "-use_value_profile=1", "-timeout=5",
+             f"-artifact_prefix={FAILED}/slave-", "-print_final_stats=1"],
             capture_output=True, text=True, check=False,
         )  # fmt: skip
     for line in done.stderr.splitlines():

@@ -1,4 +1,5 @@
-"""What hands do to a window: clicks, drags, keys and texts anywhere, in any order; nothing is known of what they mean."""
+"""What hands do to a window: clicks, drags, keys and texts anywhere, in any order; nothing is known of what they
+mean."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ from PyQt6.QtWidgets import (
 
 from tests.campaigns.faults import texts
 
-KEYS = ("Delete", "Tab", "Return", "Escape", "F2", "Space", "A", "T", "F", "Left", "Right", "Up", "Down", "Home", "End", "Backspace", "Plus")  # fmt: skip
+KEYS = ("Delete", "Tab", "Return", "Escape", "F2", "Space", "A", "T", "F", "Left",
+        "Right", "Up", "Down", "Home", "End", "Backspace", "Plus")  # fmt: skip
 NEVER = ("quit", "close", "new_window")
 """Actions after which there is no window left, or another."""
 AT_ONCE = 0.3
@@ -46,7 +48,8 @@ class Hands:
         self.done = 0
         self.ways: dict[str, Callable[[], None]] = {
             "clicking": self.click, "dragging": self.drag, "pressing a key": self.press, "typing": self.type_into,
-            "typing into a card": self.type_into_card, "choosing": self.choose, "an action": self.act, "turning to a page": self.turn,
+            "typing into a card": self.type_into_card, "choosing": self.choose, "an action": self.act,
+            "turning to a page": self.turn,
         }  # fmt: skip
 
     def move(self) -> str:

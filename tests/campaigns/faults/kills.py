@@ -1,4 +1,5 @@
-"""Processes killed while they save, and disks that fill up meanwhile: there is a whole drive at the path at every instant."""
+"""Processes killed while they save, and disks that fill up meanwhile: there is a whole drive at the path at every
+instant."""
 
 from __future__ import annotations
 

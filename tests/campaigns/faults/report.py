@@ -35,7 +35,8 @@ class Boundary:
     """That came in with the cases, where these are of many."""
 
     def meet(self, case: bytes, act: Callable[[], object], patience: float = TOO_LONG) -> None:
-        """Let a case come in. A sentence of ours is an answer; any other exception, or none for too long, is a failure."""
+        """Let a case come in. A sentence of ours is an answer; any other exception, or none for too long, is a
+        failure."""
         self.count += 1
         begun = time.perf_counter()
         try:

@@ -1,5 +1,6 @@
-"""``python -m tests.campaigns.faults.sanitize``: all examples at every level and by every method through a time loop, plants and controllers that are
-built with the address and undefined-behaviour sanitizers of the compiler. The first report ends it."""
+"""``python -m tests.campaigns.faults.sanitize``: all examples at every level and by every method through a time loop,
+plants and controllers that are built with the address and undefined-behaviour sanitizers of the compiler. The first
+report ends it."""
 
 from __future__ import annotations
 
@@ -59,7 +60,13 @@ def main() -> int:
         ["gcc", "-print-file-name=libasan.so"], capture_output=True, text=True, check=True
     ).stdout.strip()
     with tempfile.TemporaryDirectory() as cache:
-        environment = {**os.environ, "LD_PRELOAD": library, "ASAN_OPTIONS": "detect_leaks=0:abort_on_error=1", "UBSAN_OPTIONS": "print_stacktrace=1:halt_on_error=1", "XDG_CACHE_HOME": cache}  # fmt: skip
+        environment = {
+            **os.environ,
+            "LD_PRELOAD": library,
+            "ASAN_OPTIONS": "detect_leaks=0:abort_on_error=1",
+            "UBSAN_OPTIONS": "print_stacktrace=1:halt_on_error=1",
+            "XDG_CACHE_HOME": cache,
+        }
         done = subprocess.run(
             [sys.executable, "-c", "from tests.campaigns.faults.sanitize import look; look()"],
             env=environment,

@@ -1,5 +1,5 @@
-"""A window that is used at random: pages, edits, undo, copies, runs and stops, files, and whatever hands do. Exceptions and freezes are
-told, and a history that does not lead back to where it was."""
+"""A window that is used at random: pages, edits, undo, copies, runs and stops, files, and whatever hands do. Exceptions
+and freezes are told, and a history that does not lead back to where it was."""
 
 from __future__ import annotations
 
@@ -79,11 +79,11 @@ def soak(seconds: float, seed: int) -> Boundary:
                 )
             ),
         )
-    QMessageBox.exec = QDialog.exec = lambda *_: 0  # type: ignore[method-assign,assignment]
-    QFileDialog.getSaveFileName = lambda *_, **__: (f"{home}/out{rng.choice(ENDINGS)}", "")  # type: ignore[method-assign,assignment]
-    QFileDialog.getOpenFileName = lambda *_, **__: (f"{home}/none.pendel", "")  # type: ignore[method-assign,assignment]
-    QFileDialog.getExistingDirectory = lambda *_, **__: f"{home}/out"  # type: ignore[method-assign,assignment]
-    QInputDialog.getText = lambda *_, **__: (texts.text(rng, 12), rng.random() < 0.8)  # type: ignore[method-assign,assignment]
+    QMessageBox.exec = QDialog.exec = lambda *_: 0  # type: ignore
+    QFileDialog.getSaveFileName = lambda *_, **__: (f"{home}/out{rng.choice(ENDINGS)}", "")  # type: ignore
+    QFileDialog.getOpenFileName = lambda *_, **__: (f"{home}/none.pendel", "")  # type: ignore
+    QFileDialog.getExistingDirectory = lambda *_, **__: f"{home}/out"  # type: ignore
+    QInputDialog.getText = lambda *_, **__: (texts.text(rng, 12), rng.random() < 0.8)  # type: ignore
     window = MainWindow(QSettings(f"{home}/s.ini", QSettings.Format.IniFormat))
     window.resize(1280, 800)
     window.show()
@@ -150,18 +150,24 @@ def soak(seconds: float, seed: int) -> Boundary:
 
     actions: dict[str, Callable[[], object]] = {
         "opening": open_one,
-        "editing": edit, "editing more": edit, "editing again": edit,
+        "editing": edit,
+        "editing more": edit,
+        "editing again": edit,
         "undoing": several_undone,
         "redoing": lambda: session.undo.redo(),
         "turning to a page": lambda: window.show_page(rng.choice(PAGES)),
         "running": lambda: window.start_run(),
         "stopping": lambda: window.jobs.stop(),
         "selecting": lambda: session.select([k] if (k := card()) else []),
-        "changing the level": lambda: session.do(commands.set_setting(session.drive, "level", rng.choice(("averaged", "switching", "device")))),
+        "changing the level": lambda: session.do(
+            commands.set_setting(session.drive, "level", rng.choice(("averaged", "switching", "device")))
+        ),
         "saving": lambda: window.files.save_drive() if session.path else None,
-        "moving hands": lambda: hands.move(), "moving hands more": lambda: hands.move(), "moving hands again": lambda: hands.move(),
+        "moving hands": lambda: hands.move(),
+        "moving hands more": lambda: hands.move(),
+        "moving hands again": lambda: hands.move(),
         "copying": lambda: (window.editing.copy(), window.editing.paste()),
-    }  # fmt: skip
+    }
     hands = Hands(window, rng, PAGES)
     until = time.monotonic() + seconds
     open_one()

@@ -1,5 +1,5 @@
-"""Run the checks: ``python -m tests.campaigns.outside PYTHON``, where PYTHON is that of the environment with the other programs.
-Names of checks behind it (``units``, ``recordings`` …) leave out the others."""
+"""Run the checks: ``python -m tests.campaigns.outside PYTHON``, where PYTHON is that of the environment with the other
+programs. Names of checks behind it (``units``, ``recordings`` …) leave out the others."""
 
 import json
 import struct
@@ -99,7 +99,8 @@ def check_descriptions(python):
             (folder / "x.a2l").write_text(text)
             for file, source in files(made).texts.items():
                 (folder / file).write_text(source)
-            main = f'#include "{name}.h"\n{name}_t {name};\nint main(void) {{ {name}_init(&{name}); {name}_tick(&{name}); return 0; }}\n'
+            main = f'#include "{name}.h"\n{name}_t {name};\n'
+            main += f"int main(void) {{ {name}_init(&{name}); {name}_tick(&{name}); return 0; }}\n"
             (folder / "main.c").write_text(main)
             checked = subprocess.run([tool, "--strict", "--check", "x.a2l"], cwd=folder, capture_output=True, text=True)
             assert checked.returncode == 0 and "No problems found" in checked.stdout + checked.stderr, checked.stdout
@@ -139,7 +140,9 @@ def check_recordings(python):
         reading = (
             "import sys, asammdf; m = asammdf.MDF(sys.argv[1]); import numpy as n, zlib\n"
             "s = [m.get(x) for x in ('door.speed', 'µ & <x>', 'no unit')]\n"
-            "print(m.version, [x.unit for x in s], [len(x) for x in s], *[zlib.crc32(n.ascontiguousarray(x.samples).tobytes()) for x in s], zlib.crc32(n.ascontiguousarray(s[0].timestamps).tobytes()))"
+            "print(m.version, [x.unit for x in s], [len(x) for x in s], "
+            "*[zlib.crc32(n.ascontiguousarray(x.samples).tobytes()) for x in s], "
+            "zlib.crc32(n.ascontiguousarray(s[0].timestamps).tobytes()))"
         )
         ran = subprocess.run([python, "-c", reading, str(path)], capture_output=True, text=True, timeout=120)
     columns = [np.ascontiguousarray(values[:, k]) for k in range(3)]

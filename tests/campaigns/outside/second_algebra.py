@@ -10,8 +10,8 @@ import slycot
 
 
 def looked_at(A, B, C, D, dt, omega, around):
-    """Order of a minimal realisation by SLICOT's TB01PD, at several tolerances, and its response; of a way that comes back to
-    where it began, margins and the peak of S (AB13DD, which searches no grid)."""
+    """Order of a minimal realisation by SLICOT's TB01PD, at several tolerances, and its response; of a way that comes
+    back to where it began, margins and the peak of S (AB13DD, which searches no grid)."""
     n = len(A)
     found = {"orders": {}}
     for tolerance in (0.0, 1e-12, 1e-10, 1e-8):

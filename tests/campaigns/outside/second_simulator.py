@@ -48,8 +48,8 @@ class Unit:
 
 
 def alone(order):
-    """All results of a unit at each step; values are set at steps; its second half is done twice more: from a state, and
-    in another instance from the bytes of that state."""
+    """All results of a unit at each step; values are set at steps; its second half is done twice more: from a state,
+    and in another instance from the bytes of that state."""
     unit, size, steps = Unit(order["file"]), order["step"], order["steps"]
     rows, state, blob = [], None, b""
     for n in range(steps):

@@ -1,5 +1,5 @@
-"""The same bits from every build: blocks alone and whole decks under random inputs, with their values as constants and live, by
-each compiler there is, optimised and not, and on emulated processors."""
+"""The same bits from every build: blocks alone and whole decks under random inputs, with their values as constants and
+live, by each compiler there is, optimised and not, and on emulated processors."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Every block's shipped C in 32-bit float against the same in 64-bit: random values, random inputs, and many hours of ticks."""
+"""Every block's shipped C in 32-bit float against the same in 64-bit: random values, random inputs, and many hours of
+ticks."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ LONG_RUN = """#include <math.h>
 #include <string.h>
 void pd_ctl_tick(void *c, const double *in, double *signals, double *out);
 /* Inputs are a mean, a drift and a sine each; the signals of the last ticks are kept. */
-void pd_long(void *c, long n, double dt, int n_in, const double *shape, int n_signal, long keep, double *signals, double *rows)
+void pd_long(void *c, long n, double dt, int n_in, const double *shape, int n_signal, long keep, double *signals,
+    double *rows)
 {
     double in[64], out[64];
     long k;
@@ -34,7 +36,8 @@ void pd_long(void *c, long n, double dt, int n_in, const double *shape, int n_si
     for (k = 0; k < n; k++) {
         for (i = 0; i < n_in; i++) {
             const double *s = shape + 5 * i;
-            in[i] = s[0] + s[1] * (double)k * dt + s[2] * sin(6.283185307179586 * fmod(s[3] * (double)k * dt, 1.0) + s[4]);
+            in[i] = s[0] + s[1] * (double)k * dt + s[2] * sin(6.283185307179586 * fmod(s[3] * (double)k * dt,
+                1.0) + s[4]);
         }
         pd_ctl_tick(c, in, signals, out);
         if (k >= n - keep) memcpy(rows + (k - n + keep) * n_signal, signals, sizeof(double) * (size_t)n_signal);

@@ -1,4 +1,5 @@
-"""Random drives that are valid: supplies, converters at every level, machines, loads, controllers, values over decades."""
+"""Random drives that are valid: supplies, converters at every level, machines, loads, controllers, values over
+decades."""
 
 from __future__ import annotations
 
@@ -105,8 +106,17 @@ def dc_drive(m: Maker) -> None:
     tick = 1e-4
     m.settings(tick="100 us", until=f"{m.of(20, 60) * tick} s", level=m.of(*LEVELS))
     m.d.add("dc_source", "Feed", U_0=f"{m.about(60, 0.5)} V", R_i=f"{m.about(0.03)} ohm")
-    m.d.add("four_quadrant_bridge", "Bridge", choices={"device": m.of("mosfet", "igbt"), "pattern": m.of("three levels", "two levels")}, f_p=m.of("10 kHz", "20 kHz"),
-            t_dead=m.of("0", "1 us", "2 us"), V_d=f"{m.about(0.8, 0.2)} V", R_on=f"{m.about(5e-3)} ohm", t_on="0", t_off="0")  # fmt: skip
+    m.d.add(
+        "four_quadrant_bridge",
+        "Bridge",
+        choices={"device": m.of("mosfet", "igbt"), "pattern": m.of("three levels", "two levels")},
+        f_p=m.of("10 kHz", "20 kHz"),
+        t_dead=m.of("0", "1 us", "2 us"),
+        V_d=f"{m.about(0.8, 0.2)} V",
+        R_on=f"{m.about(5e-3)} ohm",
+        t_on="0",
+        t_off="0",
+    )
     m.d.add(
         "brushed_dc",
         "Motor",
@@ -277,8 +287,18 @@ def loop(m: Maker) -> None:
     m.d.add("pi", "Current PI", K_p="0.02", T_i="2 ms", low="-1", high="1")
     m.d.add("pi", "Speed PI", K_p=f"{m.about(0.1, 0.3)}", T_i="20 ms", low="-20", high="20", every="4")
     m.d.add("step", "Wish", before="0", after=f"{m.of(0, 30, 150)} rad/s", t_0="2 ms")
-    m.wire("feed.dc > bridge.dc", "bridge.out > motor.winding", "motor.shaft > flywheel.a", "motor.current > ampere.measured", "motor.speed > speed.measured", "wish.out > speed_pi.setpoint",
-           "speed.value > speed_pi.actual", "speed_pi.out > current_pi.setpoint", "ampere.value > current_pi.actual", "current_pi.out > bridge.duty")  # fmt: skip
+    m.wire(
+        "feed.dc > bridge.dc",
+        "bridge.out > motor.winding",
+        "motor.shaft > flywheel.a",
+        "motor.current > ampere.measured",
+        "motor.speed > speed.measured",
+        "wish.out > speed_pi.setpoint",
+        "speed.value > speed_pi.actual",
+        "speed_pi.out > current_pi.setpoint",
+        "ampere.value > current_pi.actual",
+        "current_pi.out > bridge.duty",
+    )
 
 
 FAMILIES: dict[str, Callable[[Maker], None]] = {

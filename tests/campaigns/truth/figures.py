@@ -13,13 +13,15 @@ DENSER = 2e-3
 ALLOWED = 1e-4
 """Of a signal's largest value."""
 SHORT = 0.05
-"""Of a run: a window shorter than this has less to divide by what a node's voltage does within nanoseconds, so means may err by more."""
+"""Of a run: a window shorter than this has less to divide by what a node's voltage does within nanoseconds, so means
+may err by more."""
 LEAKS = 1e-5
 """Of the largest signal of its unit: what is smaller all the time flows through blocked devices."""
 NO_ANGLE = 1e-3
 """Of the largest flux: the angle of less than this is none."""
 ALL_LEAKS = 1e-4
-"""A per V: where no more flows, dead time has eaten every pulse, and all voltages are those of blocked devices, for nanoseconds."""
+"""A per V: where no more flows, dead time has eaten every pulse, and all voltages are those of blocked devices, for
+nanoseconds."""
 
 
 def figures(case: Case, tally: Tally, windows: int = 3) -> None:
@@ -73,8 +75,8 @@ def figures(case: Case, tally: Tally, windows: int = 3) -> None:
 
 
 def of_turning(t: np.ndarray, angle: np.ndarray) -> tuple[float, float]:
-    """Mean, and mean square, of an angle between −π and π that goes round: sampled so densely between its points that a jump of a
-    whole turn lies within a ten-thousandth of it."""
+    """Mean, and mean square, of an angle between −π and π that goes round: sampled so densely between its points that a
+    jump of a whole turn lies within a ten-thousandth of it."""
     whole = np.unwrap(angle)
     span = (np.arange(2000) + 0.5) / 2000
     jumps = np.flatnonzero(np.abs(np.diff(angle)) > np.pi)

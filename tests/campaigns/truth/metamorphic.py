@@ -104,7 +104,8 @@ def pieces(m: Maker, plain: Any, tally: Tally, seed: int) -> None:
 
 
 def synchronous(seed: int, offset: float) -> pendel.Drive:
-    """A permanent-magnet machine that starts near synchronous speed on a grid; all angles begin ``offset`` (electrical rad) on."""
+    """A permanent-magnet machine that starts near synchronous speed on a grid; all angles begin ``offset`` (electrical
+    rad) on."""
     rng = np.random.default_rng(seed)
     pairs, angle = int(rng.integers(1, 5)), rng.uniform(-1.0, 1.0)
     d = pendel.Drive("Frames")

@@ -1,4 +1,5 @@
-"""Every method against the L-stable one at a tolerance of 1e-10, and a sample against SciPy, which finds its events itself."""
+"""Every method against the L-stable one at a tolerance of 1e-10, and a sample against SciPy, which finds its events
+itself."""
 
 from __future__ import annotations
 
@@ -35,13 +36,14 @@ RESOLVED = 3e-5
 """Of a state's largest value: how exact a trace is between its points (`FINE`), which bounds what can be compared."""
 ENERGY = 1e-5
 STEPS = (2e-6, 0.5e-6, 0.125e-6)
-"""Of fixed runs (s). The last is asked for where a quarter of the first gains too little: a device that takes over or not, for
-lack of a point on the grid, errs by the same until the grid resolves it."""
+"""Of fixed runs (s). The last is asked for where a quarter of the first gains too little: a device that takes over or
+not, for lack of a point on the grid, errs by the same until the grid resolves it."""
 ORDER_GAIN = 2.2
 """By how much a fixed step's error falls for a quarter of the step, at least; four for order one."""
 LEAST = {"psi": 3e-4, "omega": 1e-6, "phi": 1e-6}
-"""By the first letters of states: what counts as something. A flux (Wb) of a hundredth of what one pulse of 300 V for 100 us moves: a
-machine on less carries currents as small as those through blocked devices. Speeds in rad/s, angles in rad."""
+"""By the first letters of states: what counts as something. A flux (Wb) of a hundredth of what one pulse of 300 V for
+100 us moves: a machine on less carries currents as small as those through blocked devices. Speeds in rad/s, angles in
+rad."""
 FINELY = 1000
 LIMITS_OF_SCIPY = 3000
 """Events."""
@@ -55,7 +57,8 @@ def run_with(case: Case, **settings: str) -> KeptRun:
 
 
 def states_at(run: KeptRun, times: np.ndarray) -> np.ndarray:
-    """States at times within the run, by the parabola through a trace's points and those half way; shape (times, states)."""
+    """States at times within the run, by the parabola through a trace's points and those half way; shape (times,
+    states)."""
     rows, middles, nx = run.expanded, run.half_way, len(run.structure.state_keys)
     t = rows[:, 0]
     k = np.clip(np.searchsorted(t, times, "right") - 1, 0, len(t) - 2)
@@ -108,8 +111,9 @@ def compare(case: Case, tallies: Tallies) -> None:
 
 
 def growth(case: Case, wanted: np.ndarray, times: np.ndarray) -> float:
-    """How many times as large as at the start a difference in a state becomes in some state, each over its largest value;
-    at least 1. What a method leaves in its first steps grows as much, as where impacts of a play follow each other."""
+    """How many times as large as at the start a difference in a state becomes in some state, each over its largest
+    value; at least 1. What a method leaves in its first steps grows as much, as where impacts of a play follow each
+    other."""
     maximum = 1.0
     for k, size in enumerate(np.max(np.abs(wanted), axis=0)):
         drive = pendel.Drive(document=case.drive.document.copy())
@@ -206,7 +210,8 @@ def put_to_rest(rest: dict[int, ca.Function], exit_: tuple[int, int, int], at: t
 
 
 def second_opinion(case: Case, tally: Tally) -> None:
-    """SciPy integrates the same structure between the instants at which inputs or gates change, with modes and events of its own."""
+    """SciPy integrates the same structure between the instants at which inputs or gates change, with modes and events
+    of its own."""
     prepared = prepare(case.drive.document)
     model = prepared.model
     system, network = model.system, model.network
@@ -259,9 +264,17 @@ def second_opinion(case: Case, tally: Tally) -> None:
                 return event
 
             found = scipy.integrate.solve_ivp(
-                lambda at, y, u=u: np.array(f(at, y, u, s, p)[0]).ravel(), (t, until), x, method="Radau", rtol=1e-8, atol=1e-8 * peaks,
-                max_step=reference.end / FINELY,  # it looks for events between steps, and two of a diode in one cancel out
-                jac=lambda at, y, u=u: np.array(f(at, y, u, s, p)[2]), events=[crossing(k) for k in live] or None)  # fmt: skip
+                lambda at, y, u=u: np.array(f(at, y, u, s, p)[0]).ravel(),
+                (t, until),
+                x,
+                method="Radau",
+                rtol=1e-8,
+                atol=1e-8 * peaks,
+                max_step=reference.end
+                / FINELY,  # it looks for events between steps, and two of a diode in one cancel out
+                jac=lambda at, y, u=u: np.array(f(at, y, u, s, p)[2]),
+                events=[crossing(k) for k in live] or None,
+            )
             t, x = float(found.t[-1]), found.y[:, -1]
             if found.status == 1:
                 hit = next(k for k, times in zip(live, found.t_events) if len(times))

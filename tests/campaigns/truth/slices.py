@@ -1,4 +1,5 @@
-"""Runs cut into slices: advanced by pieces, saved, led astray and brought back, and handed from one simulator to another."""
+"""Runs cut into slices: advanced by pieces, saved, led astray and brought back, and handed from one simulator to
+another."""
 
 from __future__ import annotations
 
@@ -17,9 +18,10 @@ SLICES = 9
 
 
 def in_slices(program: Program, inputs: Inputs, seed: int = 1) -> Recorded:
-    """A run in slices of random lengths; it is to be the same to the bit as in one. After each slice it is saved, and then goes on, or
-    goes astray and is restored, or goes on in another simulator, whose record is put behind the first one's. Explicit steps fill a
-    record until it is thinned, and a new one is thinned later, so these are not handed over."""
+    """A run in slices of random lengths; it is to be the same to the bit as in one. After each slice it is saved, and
+    then goes on, or goes astray and is restored, or goes on in another simulator, whose record is put behind the first
+    one's. Explicit steps fill a record until it is thinned, and a new one is thinned later, so these are not handed
+    over."""
     rng, pieces = np.random.default_rng(seed), []
     simulator = Simulator(program, inputs)
 
