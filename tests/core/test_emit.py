@@ -2,16 +2,18 @@
 
 import ctypes
 import tempfile
+from dataclasses import replace
 
 import casadi as ca
 import numpy as np
 import pytest
 
 import pendel
-from pendel.core.plant import compiler
-from pendel.core.plant.compiler import build_library
+from pendel.core.plant import compiler, emit, pieces
+from pendel.core.plant.compiler import UNIT, build_library
 from pendel.core.plant.emit import TURN, Emitter
-from pendel.core.runs.simulate import prepare
+from pendel.core.plant.integrate import integrate
+from pendel.core.runs.simulate import endless_settings, prepare
 
 SIZES = {"t": 1, "x": 3, "u": 2, "s": 4, "p": 5}
 
@@ -171,3 +173,33 @@ def test_a_long_unit_that_compiles_quickly_gives_the_same_numbers(symbols, seed,
         compiler.check_again()
         seen.append(emitted(symbols, outputs)[1](values))
     np.testing.assert_array_equal(*seen)
+
+
+@pytest.mark.parametrize("seed", [0, 1, 2])
+@pytest.mark.parametrize("piece", [1, 3, 7])
+def test_a_function_in_pieces_gives_the_same_numbers(symbols, seed, piece, monkeypatch):
+    outputs, rng = grown(symbols, seed, 150), np.random.default_rng(seed)
+    values = {name: rng.uniform(-1, 1, size) for name, size in SIZES.items()}
+    wanted = emitted(symbols, outputs)[1](values)
+    monkeypatch.setattr(pieces, "LONG", 5)
+    monkeypatch.setattr(pieces, "PIECE", piece)
+    text, evaluate = emitted(symbols, outputs)
+    assert "void pd_rhs_piece_1(" in text
+    np.testing.assert_array_equal(evaluate(values), wanted)
+
+
+@pytest.mark.parametrize("example", ["wayside_supply", "haul_drive_tables", "cabin_fan"])
+def test_a_plant_in_pieces_and_units_runs_to_the_same_bit(example, monkeypatch):
+    """With what is found by iteration, with flux tables, and with modes that are entered at zero."""
+    d = pendel.open_example(example)
+    d.set("level", "averaged")
+    prepared = prepare(d.document)
+    inputs = prepared.inputs(replace(endless_settings(prepared), until=0.004))
+    whole = integrate(prepared.program, inputs)
+    for module, name, value in ((pieces, "LONG", 40), (pieces, "PIECE", 31), (emit, "LONG", 20)):
+        monkeypatch.setattr(module, name, value)
+    source = prepared.model.structure.source
+    assert source.count(UNIT) >= 2 and "void pd_jac_piece_1(" in source
+    cut = integrate(replace(prepared.program, structure=replace(prepared.structure, source=source)), inputs)
+    np.testing.assert_array_equal(cut.rows, whole.rows)
+    assert cut.counters == whole.counters

@@ -15,6 +15,7 @@ import casadi as ca
 
 from pendel.core.equations.context import Surface
 from pendel.core.plant.compiler import PLAIN, UNIT
+from pendel.core.plant.pieces import function_of
 
 BINARY = {
     ca.OP_ADD: "({} + {})",
@@ -74,8 +75,11 @@ def literal(value: float) -> str:
     return f"({text})" if value < 0 else text
 
 
-LONG_HOIST = 1500
-"""Lines."""
+CALLED_ALONE = {"pd_hoist": PLAIN, "pd_jac": "", "pd_hold": "", "pd_demoted": PLAIN}
+"""What no other function of a plant calls, so that it can be compiled beside them, and how that unit begins: what is
+computed once for each set of modes, or once at a start, is worth little optimisation."""
+LONG = 1500
+"""Lines from which on it is compiled so."""
 PREAMBLE = """#include <math.h>
 #include <string.h>
 
@@ -110,6 +114,11 @@ static inline void pd_turn(double angle, double *sine, double *cosine)
 """
 
 
+PROTOTYPES = f"""void pd_surfaces({SIGNATURE}, double *f);
+void pd_low_surfaces({SIGNATURE}, double *f);
+void pd_solve_loops({SIGNATURE}, double *z);
+"""
+"""What they may call."""
 LOOPS = "pd_residuals"
 NEWTON = """enum { MOST = 200 };
 
@@ -384,24 +393,30 @@ class Emitter:
         kept = [(array, e if e.numel() >= MOSTLY_EMPTY else ca.densify(e)) for array, e in outputs if e.numel() > 0]
         keys = list(self.inputs)
         solves = bool(self.n_loops) and any(ca.depends_on(e, self.inputs["z"]) for _, e in kept) and name != LOOPS
-        signature = f"void {name}({SIGNATURE}{''.join(f', double *{array}' for array, _ in outputs)})"
-        quiet = "".join(f" (void){a};" for a in ("t", "x", "u", "s", "p", "h", *(a for a, _ in outputs)))
-        body: list[str] = []
+        found = ", const double *z" if name == LOOPS else ""
+        parameters = f"{SIGNATURE}{found}{''.join(f', double *{array}' for array, _ in outputs)}"
+        begin = ["   " + "".join(f" (void){a};" for a in ("t", "x", "u", "s", "p", "h", *(a for a, _ in outputs)))]
+        body, more = list[str](), ""
         if kept:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
             sizes = {array: e.numel() for array, e in kept if e.numel() >= MOSTLY_EMPTY}
-            clear = [f"    memset({array}, 0, sizeof(double) * {count});" for array, count in sizes.items()]
             arrays = [(array, e.sparsity().find()) for array, e in kept]
-            body = clear + Body(self, name, keys, arrays, sizes.keys(), hoists=hoists).lines_of(function)
+            body = Body(self, name, keys, arrays, sizes.keys(), hoists=hoists).lines_of(function)
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
         wanted = (
             "pd_surfaces"
             if looks and any(ca.depends_on(e, self.third_derivatives) for _, e in kept)
             else "pd_low_surfaces"
         )
-        look = f"    double f[{self.n_surface}];\n    {wanted}(t, x, u, s, p, h, f);\n" if looks else ""
-        solve = f"    double z[{self.n_loops}];\n    pd_solve_loops(t, x, u, s, p, h, z);\n" if solves else ""
-        self.parts.append(signature + "\n{\n   " + quiet + "\n" + look + solve + "\n".join(body) + "\n}\n")
+        if looks:
+            begin += [f"    double f[{self.n_surface}];", f"    {wanted}(t, x, u, s, p, h, f);"]
+            more += ", const double *f"
+        if solves:
+            begin += [f"    double z[{self.n_loops}];", "    pd_solve_loops(t, x, u, s, p, h, z);"]
+            more += ", const double *z"
+        if kept:
+            begin += [f"    memset({array}, 0, sizeof(double) * {count});" for array, count in sizes.items()]
+        self.parts.append(function_of(name, parameters, begin, body, more))
 
     def same(self, name: str, other: str, arrays: Sequence[str], unused: Sequence[str]) -> None:
         """Emit ``name`` that writes what ``other`` writes, and nothing to the arrays that are ``unused``."""
@@ -440,7 +455,6 @@ class Emitter:
         The last solution is kept behind the hoisted values, as the start of the next.
         """
         self.function(LOOPS, [("r", residuals), ("jac", ca.jacobian(residuals, self.inputs["z"]))])
-        self.parts[-1] = self.parts[-1].replace("double *r, double *jac)", "const double *z, double *r, double *jac)")
         self.parts.append(NEWTON.replace("COUNT", str(self.n_loops)))
 
     def steady(self, expression: str, stem: str) -> str:
@@ -458,22 +472,20 @@ class Emitter:
         return self.hoisted[name]
 
     def source(self) -> str:
-        hoist = (
-            "void pd_hoist(const double *p, const double *s, double *h)\n{\n    (void)p; (void)s; (void)h;\n"
-            + "\n".join(self.hoist_lines)
-            + "\n}\n"
-        )
-        # Computed once for each set of modes, a long one is worth little optimisation, and compiles beside
-        # the rest.
-        turn = TURN if any("pd_turn(" in part for part in self.parts) else ""
-        apart = f"{UNIT}{PREAMBLE}{turn}" if len(self.hoist_lines) > LONG_HOIST else ""
-        return (
-            (PLAIN if apart else "")
-            + PREAMBLE
-            + ("" if apart else turn)
-            + hoist
-            + "\n"
-            + apart
-            + "\n".join(self.parts).replace("FIRST", str(len(self.hoisted)))
-            + f"\nint pd_hoisted(void) {{ return {len(self.hoisted) + self.n_loops}; }}\n"
-        )
+        """C of the plant, in units that are compiled side by side."""
+        begin = ["    (void)p; (void)s; (void)h;"]
+        hoist = function_of("pd_hoist", "const double *p, const double *s, double *h", begin, self.hoist_lines)
+        units, together = list[str](), list[str]()
+        for part in (hoist, *(part.replace("FIRST", str(len(self.hoisted))) for part in self.parts)):
+            alone = next((name for name in CALLED_ALONE if f"void {name}(" in part), "")
+            if alone and part.count("\n") > LONG:
+                units.append(CALLED_ALONE[alone] + unit_of([PROTOTYPES, part]))
+            else:
+                together.append(part)
+        together.append(f"int pd_hoisted(void) {{ return {len(self.hoisted) + self.n_loops}; }}\n")
+        return UNIT.join([*units, unit_of(together)])
+
+
+def unit_of(parts: Sequence[str]) -> str:
+    turn = TURN if any("pd_turn(" in part for part in parts) else ""
+    return PREAMBLE + turn + "\n".join(parts)

@@ -114,7 +114,6 @@ void pd_guarded(double t, const double *x, const double *u, const double *s, con
 void pd_measure(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y)
 {
     (void)t; (void)x; (void)u; (void)s; (void)p; (void)h; (void)y;
-
 }
 
 void pd_signals(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y)

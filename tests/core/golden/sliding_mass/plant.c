@@ -117,7 +117,6 @@ void pd_guarded(double t, const double *x, const double *u, const double *s, con
 void pd_measure(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y)
 {
     (void)t; (void)x; (void)u; (void)s; (void)p; (void)h; (void)y;
-
 }
 
 void pd_signals(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y)
@@ -246,13 +245,11 @@ void pd_demoted(double t, const double *x, const double *u, const double *s, con
 void pd_affine(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *c, double *k)
 {
     (void)t; (void)x; (void)u; (void)s; (void)p; (void)h; (void)c; (void)k;
-
 }
 
 void pd_forced(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *b)
 {
     (void)t; (void)x; (void)u; (void)s; (void)p; (void)h; (void)b;
-
 }
 
 int pd_hoisted(void) { return 12; }
