@@ -106,7 +106,8 @@ def test_rows_are_the_same_in_threads_as_in_one_go(family, seed, monkeypatch):
     keys = list(run.structure.signals)
 
     def seen(threads, most):
-        monkeypatch.setattr(rows, "ROWS_A_THREAD", len(run.rows) // threads)
+        for least in ("ROWS_A_THREAD", "STEPS_A_THREAD"):
+            monkeypatch.setattr(rows, least, len(run.rows) // threads)
         monkeypatch.setattr(rows.os, "cpu_count", lambda: threads)
         monkeypatch.setattr(rows, "MOST_SHOWN_LOG2", most)
         drawn = refined_rows(run.structure, run.rows, run.parameters)

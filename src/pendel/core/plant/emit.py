@@ -114,11 +114,8 @@ static inline void pd_turn(double angle, double *sine, double *cosine)
 """
 
 
-PROTOTYPES = f"""void pd_surfaces({SIGNATURE}, double *f);
-void pd_low_surfaces({SIGNATURE}, double *f);
-void pd_solve_loops({SIGNATURE}, double *z);
-"""
-"""What they may call."""
+MAY_CALL = {"pd_surfaces": "double *f", "pd_low_surfaces": "double *f", "pd_solve_loops": "double *z"}
+"""Functions that they may call, and what these give."""
 LOOPS = "pd_residuals"
 NEWTON = """enum { MOST = 200 };
 
@@ -479,7 +476,8 @@ class Emitter:
         for part in (hoist, *(part.replace("FIRST", str(len(self.hoisted))) for part in self.parts)):
             alone = next((name for name in CALLED_ALONE if f"void {name}(" in part), "")
             if alone and part.count("\n") > LONG:
-                units.append(CALLED_ALONE[alone] + unit_of([PROTOTYPES, part]))
+                called = [f"void {n}({SIGNATURE}, {what});\n" for n, what in MAY_CALL.items() if f" {n}(" in part]
+                units.append(CALLED_ALONE[alone] + unit_of([*called, part]))
             else:
                 together.append(part)
         together.append(f"int pd_hoisted(void) {{ return {len(self.hoisted) + self.n_loops}; }}\n")

@@ -76,16 +76,18 @@ def picked_at(
 
 SOLVES = "pd_solve_loops("
 """In the text of a plant some of whose equations are solved at each row."""
-ROWS_A_THREAD = 16_384
-"""Rows from which on a thread pays."""
+ROWS_A_THREAD, STEPS_A_THREAD = 16_384, 2_048
+"""Rows to evaluate, and steps to refine, from which on a thread pays; a step may be solved again in many parts."""
 Part = TypeVar("Part")
 
 
-def in_parts(structure: Structure, n_rows: int, work: Callable[[int, int], Part]) -> list[Part]:
+def in_parts(
+    structure: Structure, n_rows: int, work: Callable[[int, int], Part], a_thread: int | None = None
+) -> list[Part]:
     """``work(begin, end)`` on stretches of rows that follow each other, each in a thread of its own, as many as there
     are cores. All in one where equations are solved at each row: they begin with the solution of the row before."""
     solves = SOLVES in structure.source  # a structure from a file does not say how many there are
-    count = 1 if solves else max(1, min(os.cpu_count() or 1, n_rows // ROWS_A_THREAD))
+    count = 1 if solves else max(1, min(os.cpu_count() or 1, n_rows // (a_thread or ROWS_A_THREAD)))
     ends = [n_rows * k // count for k in range(count + 1)]
     if count == 1:
         return [work(0, n_rows)]
@@ -239,7 +241,7 @@ def refined_rows(
         halves = taken(work.ticks, work.n_ticks, rows.shape[1], loop.pd_release)
         return Refined(refined, halves) if fits else None
 
-    parts = in_parts(structure, len(rows), refine)
+    parts = in_parts(structure, len(rows), refine, STEPS_A_THREAD)
     fitting = [part for part in parts if part is not None]
     if (
         len(fitting) < len(parts)
