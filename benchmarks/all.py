@@ -55,8 +55,24 @@ ORDER = (
 def values(prepared) -> dict[str, float]:
     p = dict(zip(prepared.structure.parameter_keys, prepared.parameters.tolist()))
     q = prepared.examined.quantities
-    pick = {"R": "door_motor.R_a", "L": "door_motor.L_a", "k": "door_motor.k", "J": "door_motor.J_m", "b": "door_motor.b_m", "Ri": "supply.R_i", "Ron": "bridge.R_on",
-            "U": "supply.U_0", "n": "gear.ratio", "eta": "gear.eta", "r": "belt.r", "kb": "belt.k_b", "db": "belt.d_b", "m": "door_leaf.m", "Fc": "rail.F_c", "br": "rail.b"}  # fmt: skip
+    pick = {
+        "R": "door_motor.R_a",
+        "L": "door_motor.L_a",
+        "k": "door_motor.k",
+        "J": "door_motor.J_m",
+        "b": "door_motor.b_m",
+        "Ri": "supply.R_i",
+        "Ron": "bridge.R_on",
+        "U": "supply.U_0",
+        "n": "gear.ratio",
+        "eta": "gear.eta",
+        "r": "belt.r",
+        "kb": "belt.k_b",
+        "db": "belt.d_b",
+        "m": "door_leaf.m",
+        "Fc": "rail.F_c",
+        "br": "rail.b",
+    }
     return {n: p[k] for n, k in pick.items()} | {
         "Kp": q["K_p"],
         "Ti": q["T_i"],

@@ -3,8 +3,8 @@
     python benchmarks/bench_window.py [seconds] [pace]
 
 The stand-in board runs the door drive `pace` times as fast as the clock (30), for so many seconds (120: an hour of the
-board), with eight channels on the oscilloscope, values written, records at full rate, a cut link and loading in between.
-"""
+board), with eight channels on the oscilloscope, values written, records at full rate, a cut link and loading in
+between."""
 
 from __future__ import annotations
 
@@ -27,7 +27,14 @@ from pendel.core.bench.facts import Order
 from pendel.core.drive import commands
 from pendel.core.drive.examples import DEMO
 
-CHANNELS = ("speed_pi.out", "current_pi.out", "board:state", "board:ticks", "memory:speed_pi.integral", "memory:current_pi.integral")  # fmt: skip
+CHANNELS = (
+    "speed_pi.out",
+    "current_pi.out",
+    "board:state",
+    "board:ticks",
+    "memory:speed_pi.integral",
+    "memory:current_pi.integral",
+)
 EVERY = 20
 """Ticks a sample: at the pace of 30 there are 30 000 samples a second of each channel."""
 

@@ -2,8 +2,8 @@
 
     python benchmarks/gaps.py [example …]
 
-Prints what lasted longest, each with the page and what the window's thread was doing. Not part of `all.py`: it takes minutes.
-"""
+Prints what lasted longest, each with the page and what the window's thread was doing. Not part of `all.py`: it takes
+minutes."""
 
 from __future__ import annotations
 

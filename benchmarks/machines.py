@@ -46,7 +46,8 @@ window.files.open_path(EXAMPLES / "old_haul_feedback.pendel")
 session = window.session
 while len([c for c in session.drive.cards.values() if not c.inside]) < 60:
     shown = [k for k, c in session.drive.cards.items() if not c.inside and c.face is None]
-    session.do(commands.copy_cards(session.drive, shown[: 60 - len([c for c in session.drive.cards.values() if not c.inside])])[0])
+    room = 60 - len([c for c in session.drive.cards.values() if not c.inside])
+    session.do(commands.copy_cards(session.drive, shown[:room])[0])
 application.processEvents()
 times = []
 for _ in range(5):
@@ -64,8 +65,10 @@ session.undo.setClean(); window.close()
 def seconds_apart(code: str, *arguments: str) -> float:
     """What a program of its own prints, with caches and state of its own."""
     with tempfile.TemporaryDirectory() as folder:
-        environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_STATE_HOME": folder, "XDG_CACHE_HOME": folder}  # fmt: skip
-        done = subprocess.run([sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True)  # fmt: skip
+        environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_STATE_HOME": folder, "XDG_CACHE_HOME": folder}
+        done = subprocess.run(
+            [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True, check=True
+        )
     return float(done.stdout.split()[-1])
 
 
@@ -76,7 +79,8 @@ def prepared_at(name: str, level: str):
 
 
 def haul_drive(dead: str, method: str) -> pendel.Drive:
-    """The haul drive with switches that are ideal but for a resistance, or with the dead time and drops of its IGBTs."""
+    """The haul drive with switches that are ideal but for a resistance, or with the dead time and drops of its
+    IGBTs."""
     d = pendel.open_drive(EXAMPLES / "haul_drive.pendel")
     for name, text in (
         ("level", "switching"),
@@ -92,11 +96,37 @@ def haul_drive(dead: str, method: str) -> pendel.Drive:
 
 
 def haul_by_hand(values, until: float, period: float = 1e-4):
-    """The drive with its field orientation in C by hand: what to call, and its trace of i_d and i_q, shape (periods, 2)."""
-    library = ctypes.CDLL(str(build_library(Path(__file__).with_name("haul_by_hand.c").read_text(), flags=("-std=c99", "-O2", "-fPIC", "-shared"))))  # fmt: skip
+    """The drive with its field orientation in C by hand: what to call, and its trace of i_d and i_q, shape (periods,
+    2)."""
+    library = ctypes.CDLL(
+        str(
+            build_library(
+                Path(__file__).with_name("haul_by_hand.c").read_text(), flags=("-std=c99", "-O2", "-fPIC", "-shared")
+            )
+        )
+    )
     m, r, t, demand = (values[n] for n in ("haul_machine", "current_regulator", "torque_to_currents", "torque_demand"))
-    par = np.array([m["R_s"] + values["inverter"]["R_on"], m["L_d"], m["L_q"], m["psi_f"], m["p"], 570 * math.pi / 30, t["U_dc"], t["share"], t["I_max"],
-                    demand["before"], demand["after"], demand["t_0"], r["K_d"], r["T_d"], r["K_q"], r["T_q"], 800 / 2**14])  # fmt: skip
+    par = np.array(
+        [
+            m["R_s"] + values["inverter"]["R_on"],
+            m["L_d"],
+            m["L_q"],
+            m["psi_f"],
+            m["p"],
+            570 * math.pi / 30,
+            t["U_dc"],
+            t["share"],
+            t["I_max"],
+            demand["before"],
+            demand["after"],
+            demand["t_0"],
+            r["K_d"],
+            r["T_d"],
+            r["K_q"],
+            r["T_q"],
+            800 / 2**14,
+        ]
+    )
     trace = np.empty((round(until / period), 2))
     library.haul.argtypes = [ctypes.c_void_p, ctypes.c_long, ctypes.c_double, ctypes.c_void_p]
     return lambda: library.haul(par.ctypes.data, len(trace), period, trace.ctypes.data), trace
@@ -126,10 +156,18 @@ def report(row) -> None:
     linear, tabled = (prepared_at(name, "switching") for name in ("haul_drive", "haul_drive_tables"))
     a, b = alternately([lambda: run_drive(linear, until=0.5).seconds, lambda: run_drive(tabled, until=0.5).seconds])
     row("Haul drive by flux tables against the linear machine, switching", f"{b / a:.1f} ×", "≤ 3 ×")
-    for name, words in (("cabin_fan", "Cabin fan, 20 kHz"), ("old_haul_drive", "Old haul drive: transformer, bridge, link, inverter, estimator, 5 kHz"), ("old_haul_feedback", "the same with an active front end")):  # fmt: skip
+    for name, words in (
+        ("cabin_fan", "Cabin fan, 20 kHz"),
+        ("old_haul_drive", "Old haul drive: transformer, bridge, link, inverter, estimator, 5 kHz"),
+        ("old_haul_feedback", "the same with an active front end"),
+    ):
         prepared = prepared_at(name, "switching")
         until = float(prepared.examined.settings["until"])
         (took,) = alternately([lambda: run_drive(prepared, until=until).seconds], 3)
         row(f"{words}, switching, faster than real time", f"{until / took:.1f} ×", "≥ 1 ×")
-    row("First build of the largest example, at device level", f"{seconds_apart(FIRST_BUILD, str(EXAMPLES / 'old_haul_feedback.pendel')):.1f} s", "≤ 3 s")  # fmt: skip
+    row(
+        "First build of the largest example, at device level",
+        f"{seconds_apart(FIRST_BUILD, str(EXAMPLES / 'old_haul_feedback.pendel')):.1f} s",
+        "≤ 3 s",
+    )
     row("Tidy of a sheet of 60 cards", f"{1e3 * seconds_apart(TIDY):.0f} ms", "≤ 200 ms")

@@ -1,9 +1,9 @@
-"""Hashes of the rows of every example at every level, by every method and at two tolerances, so that a change that should change
-no result can show that it changes none to the bit.
+"""Hashes of the rows of every example at every level, by every method and at two tolerances, so that a change that
+should change no result can show that it changes none to the bit.
 
-    python benchmarks/rows.py keep before.json          # on the commit before
-    python benchmarks/rows.py compare before.json       # on the commit after; exits with 1 where rows differ
-    python benchmarks/rows.py compare before.json --also sliced    # the same, each run cut into slices, saved and restored
+python benchmarks/rows.py keep before.json          # on the commit before python benchmarks/rows.py compare before.json
+# on the commit after; exits with 1 where rows differ python benchmarks/rows.py compare before.json --also sliced    #
+the same, each run cut into slices, saved and restored
 
 `keep` uses nothing but what every commit has: prepare, integrate and the shape of a record.
 """

@@ -1,4 +1,5 @@
-"""What a simulator costs: from a changed value to inputs, snapshots, slices, threads, and the first run of another process."""
+"""What a simulator costs: from a changed value to inputs, snapshots, slices, threads, and the first run of another
+process."""
 
 from __future__ import annotations
 
@@ -133,7 +134,8 @@ print(time.perf_counter() - begun)
 
 
 def fresh_process(name: str) -> float:
-    """Seconds in a process of its own from an opened drive to a run that has begun, its structure and builds being on disk."""
+    """Seconds in a process of its own from an opened drive to a run that has begun, its structure and builds being on
+    disk."""
     command = [sys.executable, "-c", FRESH, str(EXAMPLES / f"{name}.pendel")]
     found = [float(subprocess.run(command, capture_output=True, text=True, check=True).stdout) for _ in range(6)]
     return statistics.median(found[1:])

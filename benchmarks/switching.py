@@ -66,7 +66,14 @@ def haul(dead: str = "0", method: str = "auto") -> pendel.Drive:
 
 
 def by_hand(periods: int) -> np.ndarray:
-    library = ctypes.CDLL(str(build_library(Path(__file__).with_name("inverter_by_hand.c").read_text(), flags=("-std=c99", "-O2", "-fPIC", "-shared"))))  # fmt: skip
+    library = ctypes.CDLL(
+        str(
+            build_library(
+                Path(__file__).with_name("inverter_by_hand.c").read_text(),
+                flags=("-std=c99", "-O2", "-fPIC", "-shared"),
+            )
+        )
+    )
     par, trace = np.array(PAR), np.empty((periods, 2))
     library.inverter.argtypes = [ctypes.c_void_p, ctypes.c_long, ctypes.c_double, ctypes.c_void_p]
     library.inverter(par.ctypes.data, periods, 1e-4, trace.ctypes.data)
@@ -98,8 +105,8 @@ def by_solve_ivp(until: float) -> float:
 
 
 def alternately(actions, times: int = 12) -> list[float]:
-    """Shortest time of each action, taken in turn so that a slow spell of the machine hits all alike. An action that gives
-    seconds is taken at its word: a run tells its computing, to which what is then found in it does not belong."""
+    """Shortest time of each action, taken in turn so that a slow spell of the machine hits all alike. An action that
+    gives seconds is taken at its word: a run tells its computing, to which what is then found in it does not belong."""
     found = [[] for _ in actions]
     for _ in range(times):
         for one, action in zip(found, actions):
@@ -110,8 +117,9 @@ def alternately(actions, times: int = 12) -> list[float]:
 
 
 def beside(base, actions, times: int = 25) -> list[float]:
-    """Time of each action over that of ``base`` just before and after it, the median of ``times`` rounds. A machine that changes its
-    speed between two calls would upset the ratio of the shortest times, as they may come from different spells."""
+    """Time of each action over that of ``base`` just before and after it, the median of ``times`` rounds. A machine
+    that changes its speed between two calls would upset the ratio of the shortest times, as they may come from
+    different spells."""
     found = [[] for _ in actions]
 
     def took(action) -> float:
@@ -163,7 +171,13 @@ def step_up() -> pendel.Drive:
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R="400")
     d.add("step", "Duty", before="0.4", after="0.4")
-    for a, b in (("feed.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "load.a"), ("ends.minus", "load.b"), ("duty.out", "conv.duty")):  # fmt: skip
+    for a, b in (
+        ("feed.dc", "conv.dc"),
+        ("conv.out", "ends.pair"),
+        ("ends.plus", "load.a"),
+        ("ends.minus", "load.b"),
+        ("duty.out", "conv.duty"),
+    ):
         d.connect(a, b)
     return d
 
@@ -209,8 +223,18 @@ def grid_tied() -> pendel.Drive:
     d.add("pi", "Regulator", K_p="0.025", T_i="2 ms", low="-0.5", high="0.5")
     d.add("sum", "Duty")
     d.add("step", "Half", before="0.5", after="0.5")
-    for a, b in (("link.dc", "leg.dc"), ("leg.out", "out.pair"), ("out.plus", "coil.a"), ("coil.b", "grid.a"), ("grid.b", "out.minus"), ("wanted.out", "regulator.setpoint"),
-                 ("coil.current", "regulator.actual"), ("regulator.out", "duty.a"), ("half.out", "duty.b"), ("duty.out", "leg.duty")):  # fmt: skip
+    for a, b in (
+        ("link.dc", "leg.dc"),
+        ("leg.out", "out.pair"),
+        ("out.plus", "coil.a"),
+        ("coil.b", "grid.a"),
+        ("grid.b", "out.minus"),
+        ("wanted.out", "regulator.setpoint"),
+        ("coil.current", "regulator.actual"),
+        ("regulator.out", "duty.a"),
+        ("half.out", "duty.b"),
+        ("duty.out", "leg.duty"),
+    ):
         d.connect(a, b)
     return d
 
@@ -222,10 +246,20 @@ def report_step_up(row) -> None:
     run = run_drive(prepared, until=until)
     end = np.array([run.trace(f"conv.{n}").y[-1] for n in ("choke_current", "output_voltage")])
     gap = abs(end[1] - exact[1])
-    rtol = next(r for r in (1e-3, 1e-4, 1e-5, 1e-6, 1e-7, 1e-8, 1e-9) if abs(step_up_by_solve_ivp(until, r)[1] - exact[1]) <= gap)  # fmt: skip
-    ours, script = alternately([lambda: run_drive(prepared, until=0.1).seconds, lambda: step_up_by_solve_ivp(until, rtol)], 4)  # fmt: skip
+    rtol = next(
+        r
+        for r in (1e-3, 1e-4, 1e-5, 1e-6, 1e-7, 1e-8, 1e-9)
+        if abs(step_up_by_solve_ivp(until, r)[1] - exact[1]) <= gap
+    )
+    ours, script = alternately(
+        [lambda: run_drive(prepared, until=0.1).seconds, lambda: step_up_by_solve_ivp(until, rtol)], 4
+    )
     current = run_drive(prepared, until=0.05).trace("conv.choke_current").y
-    row("Step-up converter, 50 kHz, choke empty in each period, faster than `solve_ivp` with events at the same error", f"{script / until * 0.1 / ours:.0f} ×", "≥ 300 ×")  # fmt: skip
+    row(
+        "Step-up converter, 50 kHz, choke empty in each period, faster than `solve_ivp` with events at the same error",
+        f"{script / until * 0.1 / ours:.0f} ×",
+        "≥ 300 ×",
+    )
     row("its output voltage after 5 ms, gap to `solve_ivp` at 1e-11", f"{gap / exact[1]:.0e}", "–")
     row("its choke current, lowest over peak", f"{np.min(current) / np.max(current):.0e}", "≥ -1e-5")
 
@@ -235,7 +269,11 @@ def report_fixed_step(row) -> None:
     (took,) = alternately([lambda: run_drive(prepared, until=1.0).seconds])
     row("Half bridge on a grid, fixed steps of 1 µs, faster than real time", f"{1 / took:.0f} ×", "≥ 20 ×")
     run = run_drive(prepared, until=1.0)
-    row("its load and slowest step", f"{100 * run.settings['load']:.1f} %, {1e6 * run.settings['worst_step']:.0f} µs", "–")  # fmt: skip
+    row(
+        "its load and slowest step",
+        f"{100 * run.settings['load']:.1f} %, {1e6 * run.settings['worst_step']:.0f} µs",
+        "–",
+    )
 
 
 def half_bridges(n: int) -> pendel.Drive:
@@ -250,7 +288,14 @@ def half_bridges(n: int) -> pendel.Drive:
         d.add("pair_opener", f"Out {k}")
         d.add("inductor", f"Coil {k}", L="2", R_s="100")
         d.add("resistor", f"Load {k}", R="10")
-        for a, b in (("link.dc", f"leg_{k}.dc"), (f"leg_{k}.out", f"out_{k}.pair"), (f"out_{k}.plus", f"coil_{k}.a"), (f"coil_{k}.b", f"load_{k}.a"), (f"load_{k}.b", f"out_{k}.minus"), (f"duty_{k}.out", f"leg_{k}.duty")):  # fmt: skip
+        for a, b in (
+            ("link.dc", f"leg_{k}.dc"),
+            (f"leg_{k}.out", f"out_{k}.pair"),
+            (f"out_{k}.plus", f"coil_{k}.a"),
+            (f"coil_{k}.b", f"load_{k}.a"),
+            (f"load_{k}.b", f"out_{k}.minus"),
+            (f"duty_{k}.out", f"leg_{k}.duty"),
+        ):
             d.connect(a, b)
     return d
 

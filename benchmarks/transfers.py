@@ -1,4 +1,5 @@
-"""Linear models between two points and swept runs: seconds, and rates within one run. ``python benchmarks/transfers.py``."""
+"""Linear models between two points and swept runs: seconds, and rates within one run. ``python
+benchmarks/transfers.py``."""
 
 from __future__ import annotations
 
@@ -53,7 +54,8 @@ def studies() -> None:
     first = seconds_of(lambda: transfer(ready, ends))
     again = seconds_of(lambda: transfer(ready, ends))
     print(
-        f"chain of {len(ready.structure.state_keys)} states: a model in {first:.2f} s, again in {again:.2f} s; its modes in {seconds_of(lambda: mechanics_of(ready)):.2f} s"
+        f"chain of {len(ready.structure.state_keys)} states: a model in {first:.2f} s, again in {again:.2f} s; "
+        f"its modes in {seconds_of(lambda: mechanics_of(ready)):.2f} s"
     )
     door = pendel.open_example("car_door_drive")
     for regulator in ("current_pi", "speed_pi"):
@@ -67,7 +69,8 @@ def studies() -> None:
         study = found[1].study
         slid = seconds_of(lambda: study.analyse({**study.gains_now, "K_p": study.gains_now["K_p"] * 1.01}), 10)
         print(
-            f"haul drive with tables, {study.drive.point.name}: loops judged in {seconds:.2f} s, a gain slid in {1e3 * slid:.0f} ms"
+            f"haul drive with tables, {study.drive.point.name}: "
+            f"loops judged in {seconds:.2f} s, a gain slid in {1e3 * slid:.0f} ms"
         )
 
 
@@ -81,7 +84,8 @@ def responses() -> None:
             alike = seconds_of(lambda: outputs_over(A, b, C, model.D, s), 20)
             alone = seconds_of(lambda: C @ one_by_one(A, b, s) + model.D, 20)
             print(
-                f"{name}, {each.loop.key}: {len(A)} states at {len(s)} frequencies in {1e3 * alike:.1f} ms, one by one {alone / alike:.1f} times as long"
+                f"{name}, {each.loop.key}: {len(A)} states at {len(s)} frequencies in {1e3 * alike:.1f} ms, "
+                f"one by one {alone / alike:.1f} times as long"
             )
 
 
@@ -97,7 +101,8 @@ def main() -> None:
         begun = time.perf_counter()
         transfer(prepared, ends)
         print(
-            f"{name}: a model of {len(found.model.states)} states in {first:.2f} s, again in {time.perf_counter() - begun:.2f} s"
+            f"{name}: a model of {len(found.model.states)} states in {first:.2f} s, "
+            f"again in {time.perf_counter() - begun:.2f} s"
         )
         for level in ("averaged", "switching"):
             drive.settings["level"] = level

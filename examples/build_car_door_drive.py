@@ -11,7 +11,23 @@ from pendel.core.drive import commands
 
 TARGET = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "car_door_drive.pendel"
 
-PLACES = {"supply": (5, 10), "bridge": (43, 10), "door_motor": (81, 10), "gear": (119, 10), "belt": (157, 10), "door_leaf": (157, 43), "rail": (119, 43), "rubbing": (81, 43), "pulse_stage": (5, 83), "current_pi": (43, 83), "current_sensor": (81, 83), "encoder": (157, 105), "travel_speed": (119, 105), "speed_pi": (81, 105), "travel_plan": (119, 127)}  # fmt: skip
+PLACES = {
+    "supply": (5, 10),
+    "bridge": (43, 10),
+    "door_motor": (81, 10),
+    "gear": (119, 10),
+    "belt": (157, 10),
+    "door_leaf": (157, 43),
+    "rail": (119, 43),
+    "rubbing": (81, 43),
+    "pulse_stage": (5, 83),
+    "current_pi": (43, 83),
+    "current_sensor": (81, 83),
+    "encoder": (157, 105),
+    "travel_speed": (119, 105),
+    "speed_pi": (81, 105),
+    "travel_plan": (119, 127),
+}
 
 
 def build() -> pendel.Drive:
@@ -78,12 +94,23 @@ def build() -> pendel.Drive:
         every="20",
     )
     for a, b in (
-        ("supply.dc", "bridge.dc"), ("bridge.out", "door_motor.winding"), ("door_motor.shaft", "gear.a"), ("gear.b", "belt.pulley"),
-        ("belt.rod", "door_leaf.a"), ("door_leaf.b", "rail.a"), ("rail.b", "rubbing.a"), ("pulse_stage.duty", "bridge.duty"),
-        ("current_pi.out", "pulse_stage.u"), ("current_sensor.value", "current_pi.actual"), ("door_motor.current", "current_sensor.measured"),
-        ("speed_pi.out", "current_pi.setpoint"), ("door_motor.angle", "encoder.angle"), ("encoder.speed", "travel_speed.x"),
-        ("travel_speed.out", "speed_pi.actual"), ("travel_plan.speed", "speed_pi.setpoint"),
-    ):  # fmt: skip
+        ("supply.dc", "bridge.dc"),
+        ("bridge.out", "door_motor.winding"),
+        ("door_motor.shaft", "gear.a"),
+        ("gear.b", "belt.pulley"),
+        ("belt.rod", "door_leaf.a"),
+        ("door_leaf.b", "rail.a"),
+        ("rail.b", "rubbing.a"),
+        ("pulse_stage.duty", "bridge.duty"),
+        ("current_pi.out", "pulse_stage.u"),
+        ("current_sensor.value", "current_pi.actual"),
+        ("door_motor.current", "current_sensor.measured"),
+        ("speed_pi.out", "current_pi.setpoint"),
+        ("door_motor.angle", "encoder.angle"),
+        ("encoder.speed", "travel_speed.x"),
+        ("travel_speed.out", "speed_pi.actual"),
+        ("travel_plan.speed", "speed_pi.setpoint"),
+    ):
         d.connect(a, b)
     d.tap("i_set", "speed_pi.out")
     d.tap("i_door", "door_motor.current")

@@ -1,8 +1,8 @@
-"""Makes the flux tables of the haul machine from an invented co-energy, and the haul drive with them: ``python examples/build_haul_tables.py``.
+"""Makes the flux tables of the haul machine from an invented co-energy, and the haul drive with them: ``python
+examples/build_haul_tables.py``.
 
-w/(3/2) = ψ_m·i_d + L_1·i_d²/2 + L_2·i_q²/2 + L_s·I_s²·ln cosh(i_q/I_s)·(1 − k·tanh(i_d/I_k)), and the fluxes are its slopes: the q axis
-saturates, and the two axes share the iron.
-"""
+w/(3/2) = ψ_m·i_d + L_1·i_d²/2 + L_2·i_q²/2 + L_s·I_s²·ln cosh(i_q/I_s)·(1 − k·tanh(i_d/I_k)), and the fluxes are its
+slopes: the q axis saturates, and the two axes share the iron."""
 
 import dataclasses
 from pathlib import Path

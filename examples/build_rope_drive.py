@@ -1,4 +1,5 @@
-"""Builds the haul drive with its elastic rope: a torque step winds it up, a loop from the speed damps it: ``python examples/build_rope_drive.py``."""
+"""Builds the haul drive with its elastic rope: a torque step winds it up, a loop from the speed damps it: ``python
+examples/build_rope_drive.py``."""
 
 from pathlib import Path
 
@@ -9,10 +10,17 @@ from pendel.core.drive import commands, file
 
 EXAMPLES = Path(__file__).parent.parent / "src" / "pendel" / "examples"
 QUANTITIES = (
-    ("k_rope", "200 kN/m", "stiffness of the rope"), ("m_car", "1500 kg", "car"), ("ratio", "8", "gear"), ("r_drum", "0.6 m", "drum"), ("J_rotor", "0.42 kg*m^2", "rotor"),
-    ("k_shaft", "k_rope*(r_drum/ratio)^2", "the rope seen from the machine"), ("J_car", "m_car*(r_drum/ratio)^2", "the car seen from the machine"), ("w_rope", "sqrt(k_shaft*(1/J_rotor + 1/J_car))", "natural frequency, two masses"),
-    ("K_damp", "2*0.35*w_rope*J_rotor", "damping loop, proposed: a third of critical"), ("damping", "0", "1 switches the damping loop on"),
-)  # fmt: skip
+    ("k_rope", "200 kN/m", "stiffness of the rope"),
+    ("m_car", "1500 kg", "car"),
+    ("ratio", "8", "gear"),
+    ("r_drum", "0.6 m", "drum"),
+    ("J_rotor", "0.42 kg*m^2", "rotor"),
+    ("k_shaft", "k_rope*(r_drum/ratio)^2", "the rope seen from the machine"),
+    ("J_car", "m_car*(r_drum/ratio)^2", "the car seen from the machine"),
+    ("w_rope", "sqrt(k_shaft*(1/J_rotor + 1/J_car))", "natural frequency, two masses"),
+    ("K_damp", "2*0.35*w_rope*J_rotor", "damping loop, proposed: a third of critical"),
+    ("damping", "0", "1 switches the damping loop on"),
+)
 
 
 def rope_drive() -> pendel.Drive:
@@ -40,12 +48,32 @@ def rope_drive() -> pendel.Drive:
     direct = [key for key, w in doc.wires.items() if str(w.a) == "torque_demand.out"]
     commands.remove_wires(doc, direct).apply(doc)
     for a, b in (
-        ("haul_machine.shaft", "gear.a"), ("gear.b", "drum.shaft"), ("drum.rope", "rope.a"), ("rope.b", "car.a"), ("car.b", "rails.a"), ("haul_machine.speed", "tachometer.measured"),
-        ("tachometer.value", "slow_speed.x"), ("slow_speed.out", "damping.setpoint"), ("tachometer.value", "damping.actual"), ("torque_demand.out", "torque_in_all.a"), ("damping.out", "torque_in_all.b"),
+        ("haul_machine.shaft", "gear.a"),
+        ("gear.b", "drum.shaft"),
+        ("drum.rope", "rope.a"),
+        ("rope.b", "car.a"),
+        ("car.b", "rails.a"),
+        ("haul_machine.speed", "tachometer.measured"),
+        ("tachometer.value", "slow_speed.x"),
+        ("slow_speed.out", "damping.setpoint"),
+        ("tachometer.value", "damping.actual"),
+        ("torque_demand.out", "torque_in_all.a"),
+        ("damping.out", "torque_in_all.b"),
         ("torque_in_all.out", "torque_to_currents.torque"),
-    ):  # fmt: skip
+    ):
         d.connect(a, b)
-    places = {"gear": (124, 10), "drum": (160, 10), "rope": (160, 40), "car": (124, 40), "rails": (88, 40), "tachometer": (168, 60), "torque_in_all": (80, 98), "torque_demand": (122, 98), "damping": (80, 120), "slow_speed": (122, 120)}  # fmt: skip
+    places = {
+        "gear": (124, 10),
+        "drum": (160, 10),
+        "rope": (160, 40),
+        "car": (124, 40),
+        "rails": (88, 40),
+        "tachometer": (168, 60),
+        "torque_in_all": (80, 98),
+        "torque_demand": (122, 98),
+        "damping": (80, 120),
+        "slow_speed": (122, 120),
+    }
     everything = {key: (card.x, card.y) for key, card in doc.cards.items() if not card.inside} | places
     lowered = {key: (x, y + 28 if y >= 58 else y) for key, (x, y) in everything.items()}
     commands.move_cards(doc, lowered, "Place").apply(doc)
