@@ -86,7 +86,7 @@ def add_parameter(sub: argparse.ArgumentParser, parameter: Parameter) -> None:
     sub.add_argument(f"--{parameter.option or parameter.name}", dest=parameter.name, **how)
 
 
-def told(verb: Verb, options: argparse.Namespace) -> dict[str, Any]:
+def given_parameters(verb: Verb, options: argparse.Namespace) -> dict[str, Any]:
     """The parameters of a verb as the call has them."""
     given = {p.name: getattr(options, p.name) for p in verb.parameters}
     if isinstance(given.get("signals"), list):  # both commas and repeated options part them
@@ -151,7 +151,7 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     """Do what a verb does, and print or write what comes of it. Returns the exit code."""
     from pendel.cli.printing import as_json, show
 
-    given = told(verb, options)
+    given = given_parameters(verb, options)
     if verb.name in UNBOUND:
         with contextlib.suppress(KeyboardInterrupt):
             verb.does(drive, own_c=options.own_c, say=say_at_once, **given)

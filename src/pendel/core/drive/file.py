@@ -240,7 +240,7 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
             raise FileProblem(source, f"more than {MOST_LEFT_OUT} places of it cannot be read.")
         # From the last on, so that places in lists stay what they are.
         for violation in sorted(violations, key=lambda v: [(str(p).rjust(9)) for p in v.absolute_path], reverse=True):
-            place = "/".join(shown(str(p)) for p in violation.absolute_path) or "the top level"
+            place = "/".join(excerpt(str(p)) for p in violation.absolute_path) or "the top level"
             leave_out(f"at {place}: {what_is_wrong(violation)}.")
             take_out(record, list(violation.absolute_path), str(violation.validator))
     raise FileProblem(source, "its parts do not fit together.")
@@ -262,20 +262,20 @@ def what_is_wrong(violation: jsonschema.ValidationError) -> str:
     if isinstance(instance, dict | list):
         value = "a list" if isinstance(instance, list) else "a group of facts"
     else:
-        value = shown(json.dumps(instance, ensure_ascii=False))
+        value = excerpt(json.dumps(instance, ensure_ascii=False))
     if rule == "type":
         return f"there is {value}, where {IN_WORDS.get(str(wanted), str(wanted))} belongs"
     if rule == "required":
         return f"{', '.join(n for n in wanted if n not in instance)} is missing"
     if rule == "additionalProperties":
         known = violation.schema.get("properties", {})
-        return f"{', '.join(shown(n) for n in instance if n not in known)} is not known here"
+        return f"{', '.join(excerpt(n) for n in instance if n not in known)} is not known here"
     if rule in ("minItems", "maxItems", "minLength"):
         return f"{value} is too {'long' if rule == 'maxItems' else 'short'}"
     return f"{value} cannot stand here"
 
 
-def shown(text: str) -> str:
+def excerpt(text: str) -> str:
     """The beginning of a text from a file, with what is no letter as a question mark."""
     return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 

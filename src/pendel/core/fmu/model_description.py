@@ -14,7 +14,7 @@ IDENTIFIER = "pendel_unit"
 """Name of the library."""
 
 
-def shown(text: str) -> str:
+def printable(text: str) -> str:
     """The one way by which text of a drive comes into the files: XML has no characters that are not
     printed."""
     return "".join(c if c.isprintable() else " " for c in text)
@@ -29,7 +29,7 @@ def element(parent: ElementTree.Element, tag: str, /, **attributes: object) -> E
 def in_words(value: object) -> str:
     if isinstance(value, bool):
         return str(value).lower()
-    return repr(value) if isinstance(value, float) else shown(str(value))
+    return repr(value) if isinstance(value, float) else printable(str(value))
 
 
 def as_file(root: ElementTree.Element) -> bytes:
@@ -40,7 +40,7 @@ def as_file(root: ElementTree.Element) -> bytes:
 
 def description_of(exported: Unit, token: str) -> bytes:
     """Content of ``modelDescription.xml``."""
-    title = shown(exported.drive.title).strip() or "Drive"
+    title = printable(exported.drive.title).strip() or "Drive"
     root = ElementTree.Element(
         "fmiModelDescription",
         {

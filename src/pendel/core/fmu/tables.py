@@ -56,7 +56,7 @@ def sizes(unit: Unit) -> str:
         "N_MEASURED": 0 if plant else len(unit.prepared.deck.measured),
         "N_SIGNALS": len(structure.signals) if plant else 0,
         "N_BLOCKS": len(unit.program.control_signals) if unit.has_controller else 0,
-        "N_ANSWERS": len(asked(unit)),
+        "N_ANSWERS": len(answers(unit)),
     }
     listed = ", ".join(f"{name} = {count}" for name, count in counts.items())
     return f"#define HAS_CONTROLLER {int(unit.has_controller)}\nenum {{ {listed} }};\n"
@@ -77,7 +77,7 @@ def profiles(unit: Unit) -> list[tuple[Sequence[float], Sequence[float]]]:
     return profiles
 
 
-def asked(unit: Unit) -> list[str]:
+def answers(unit: Unit) -> list[str]:
     """What parts asked about values that can be set."""
     if not unit.has_plant:
         return []
@@ -96,7 +96,7 @@ def tables(unit: Unit, token: str) -> str:
         f"#define TOKEN {literal(token)}\n",
         f"static const double TICK = {number(unit.tick)};\n",
         array("const variable_t", "VARIABLES", (variable_entry(unit, v) for v in unit.variables)),
-        array("const answer_t", "ANSWERS", asked(unit) or ["{0, 0, 0}"]),
+        array("const answer_t", "ANSWERS", answers(unit) or ["{0, 0, 0}"]),
         doubles("PARAMETERS", inputs.parameters.tolist() if unit.has_plant else ()),
         doubles("BLOCK_VALUES", inputs.controls.tolist() if unit.has_controller else ()),
         doubles("PROFILE_VALUES", profile_values(unit)),

@@ -151,11 +151,11 @@ def gate_values(values: tuple[Value, ...]) -> Callable[[Card], set[str]]:
     pulsed."""
     by_device = leg_values((*values, *PULSED_GATE))
 
-    def shown(card: Card) -> set[str]:
+    def value_names_in_force(card: Card) -> set[str]:
         pulsed = card.choices.get("gate", "level") != "level"
         return by_device(card) - (set() if pulsed else {v.name for v in PULSED_GATE})
 
-    return shown
+    return value_names_in_force
 
 
 R_ON = Value("R_on", "On-resistance", "mΩ", "10", low=0.0, open_low=True)

@@ -63,7 +63,7 @@ ENTRY_VALUES = {
 }
 
 
-def shown(card: Card) -> set[str]:
+def value_names_in_force(card: Card) -> set[str]:
     return ENTRY_VALUES[card.choices.get("entry", "circuit")] | COMMON
 
 
@@ -225,7 +225,7 @@ KIND = Part(
     ),
     build=build,
     equation_values=circuit,
-    value_names_in_force=shown,
+    value_names_in_force=value_names_in_force,
     contradictions=contradictions,
     follows=follows,
     summary=lambda v, card: ("brushed DC", f"{v.get('R_a', '')} · {v['L_a']}" if "R_a" in v else v["L_a"]),

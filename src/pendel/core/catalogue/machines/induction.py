@@ -144,7 +144,7 @@ TOLERANCE = 0.25
 speeds are rounded."""
 
 
-def shown(card: Card) -> set[str]:
+def value_names_in_force(card: Card) -> set[str]:
     names = COMMON | (TESTS if card.choices.get("entry") == "tests" else CIRCUIT)
     if card.choices.get("cages") == "double":
         names = names | {"R_r2", "L_r2"}
@@ -381,7 +381,7 @@ KIND = Part(
     ),
     build=build,
     equation_values=circuit,
-    value_names_in_force=shown,
+    value_names_in_force=value_names_in_force,
     choice_names_in_force=lambda card: (
         {"entry", "cages", "iron", "frame"} | ({"winding"} if card.choices.get("entry") != "tests" else set())
     ),

@@ -81,7 +81,7 @@ SHEET = {"R_ll", "L_ll", "L_ll_q", "K_E", "k_t"}
 COMMON = {"p", "J_m", "b_m", "T_w", "P_fe", "n_fe", "U_dc", "I_max"}
 
 
-def shown(card: Card) -> set[str]:
+def value_names_in_force(card: Card) -> set[str]:
     return COMMON | (SHEET if card.choices.get("entry") == "sheet" else CIRCUIT)
 
 
@@ -238,7 +238,7 @@ KIND = Part(
     ),
     build=build,
     equation_values=circuit,
-    value_names_in_force=shown,
+    value_names_in_force=value_names_in_force,
     choice_names_in_force=lambda card: (
         {"entry", "emf"} if card.choices.get("entry") == "sheet" else {"entry", "winding"}
     ),

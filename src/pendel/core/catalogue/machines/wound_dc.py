@@ -146,7 +146,7 @@ def follows(v: Values, card: Card, excitation: str) -> list[Figure]:
 PLATE = {"U_n", "I_n", "n_n"}
 
 
-def shown(card: Card, excitation: str) -> set[str]:
+def value_names_in_force(card: Card, excitation: str) -> set[str]:
     common = {"R_a", "L_a", "R_f", "L_f", "J_m", "b_m", "T_w", "P_fe", "n_fe", "I_fe"}
     if card.choices.get("entry") == "plate":
         return common | PLATE | ({"U_f"} if excitation == SEPARATE else set())
@@ -210,7 +210,7 @@ def machine(id: str, title: str, sentence: str, keywords: str, excitation: str, 
         ),
         build=partial(build, excitation=excitation),
         equation_values=partial(circuit, excitation=excitation),
-        value_names_in_force=partial(shown, excitation=excitation),
+        value_names_in_force=partial(value_names_in_force, excitation=excitation),
         contradictions=partial(contradictions, excitation=excitation),
         follows=partial(follows, excitation=excitation),
         summary=lambda v, card: (excitation, v["R_a"]),

@@ -99,7 +99,7 @@ def build_screw(c: PartContext) -> None:
     finish(c, torque * omega + force * v)
 
 
-def told(angles: Angles) -> Callable[[Values, Card], list[Figure]]:
+def efficiencies(angles: Angles) -> Callable[[Values, Card], list[Figure]]:
     def follows(v: Values, card: Card) -> list[Figure]:
         gamma, rho = (float(ca.DM(x)) for x in angles(lambda n: v[n]))
         up, down = float(lifting(gamma, rho)), float(lowering(gamma, rho))
@@ -145,7 +145,7 @@ KINDS = (
             Signal("loss", "loss", "W"),
         ),
         build=build_worm,
-        follows=told(worm_angles),
+        follows=efficiencies(worm_angles),
         contradictions=steep(worm_angles, "mu"),
         summary=lambda v, card: (f"{v['ratio']} : 1", f"μ {v['mu']}"),
         main_signal="torque",
@@ -171,7 +171,7 @@ KINDS = (
             Signal("loss", "loss", "W"),
         ),
         build=build_screw,
-        follows=told(screw_angles),
+        follows=efficiencies(screw_angles),
         contradictions=steep(screw_angles, "mu"),
         summary=lambda v, card: (f"lead {v['lead']}", f"μ {v['mu']}"),
         main_signal="force",
