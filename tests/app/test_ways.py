@@ -15,6 +15,7 @@ from pendel.app.loops.matrices import Matrices
 from pendel.app.session.jobs import LAY_UNDER
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.signal_drag import signals_mime
+from pendel.core.catalogue.own_block import EXAMPLES, C
 from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import from_text, to_text
@@ -80,6 +81,25 @@ def test_a_way_is_chosen_kept_laid_under_another_and_forgotten(window, page):
     assert "current by setpoint" not in window.session.drive.transfers
     window.session.undo.undo()
     assert "current by setpoint" in window.session.drive.transfers
+
+
+def test_one_process_judges_and_looks_at_a_drive_without_c_of_its_own(window, page):
+    """It keeps what it has ordered and built. Only C of a user gets a process that shares nothing."""
+    beside = window.session.beside_worker
+    process = beside.pid
+    QTest.mouseClick(page.modes_button, LEFT)
+    assert until(lambda: page.modes.table.rowCount())
+    QTest.mouseClick(page.ways.new_button, LEFT)
+    typed(page.way.fields.source, "i_set")
+    typed(page.way.fields.target, "i_door")
+    assert until(lambda: page.way.looked_at is not None)
+    window.session.do(commands.set_value(window.session.drive, "door_motor", "L_a", "0.8"))
+    judged(window)
+    assert beside.pid == process != 0
+    window.session.do(commands.add_card(window.session.drive, "own_c", "Mine", 40, 90, own=EXAMPLES[C]))
+    page.way.looked_at = None
+    typed(page.way.fields.source, "current_pi.out")
+    assert until(lambda: page.way.looked_at is not None) and beside.pid != process
 
 
 def kept_model(drive):

@@ -37,8 +37,9 @@ from pendel.core.runs import child, evaluating
 from pendel.core.runs.confine import Held
 from pendel.core.runs.evaluating import LARGE, WIRES, EvaluatorProcess
 from pendel.core.runs.kept import save
+from pendel.core.runs.requests import RunRequest
 from pendel.core.runs.simulate import prepare, reopen, run_drive
-from pendel.core.runs.worker import RunFinished, RunRequest, Worker
+from pendel.core.runs.worker import RunFinished, Worker
 from pendel.core.trust import allow, strange_c
 
 HOSTILE = (

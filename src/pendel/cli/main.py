@@ -256,9 +256,9 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     from pendel.core.plant.compiler import cache_folder
     from pendel.core.plant.runtime import copy_loop
     from pendel.core.runs.confine import confine
-    from pendel.core.trust import allow_all_of, brings_c, strange_c
+    from pendel.core.trust import allow_all_of, brings_allowed_c, brings_c
 
-    if brings_c(drive) and not strange_c(drive):
+    if brings_allowed_c(drive):
         allow_all_of(drive)  # the list of what was allowed cannot be read any more
     os.environ["TMPDIR"] = tempfile.tempdir = str(folder)
     if brings_c(drive):  # others load what lies in the common cache

@@ -62,6 +62,11 @@ def strange_c(drive: Drive) -> list[str]:
     ]
 
 
+def brings_allowed_c(drive: Drive) -> bool:
+    """Whether a drive brings C, and may run all of it. What is computed for it needs a process that shares nothing."""
+    return brings_c(drive) and not strange_c(drive)
+
+
 def allow_all_of(drive: Drive) -> None:
     """Allow the C of a drive while this process lasts."""
     allow((c.own for c in drive.cards.values() if c.kind == C and c.own is not None), for_good=False)

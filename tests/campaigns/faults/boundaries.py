@@ -30,8 +30,9 @@ from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import unit
 from pendel.core.runs import kept
 from pendel.core.runs.evaluating import READING, EvaluatorProcess
+from pendel.core.runs.requests import RunRequest
 from pendel.core.runs.simulate import reopen
-from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
+from pendel.core.runs.worker import RunFailed, RunFinished, Worker
 from tests.campaigns.faults import texts
 from tests.campaigns.faults.boards import board_answers
 from tests.campaigns.faults.kills import full_disk, kill

@@ -25,9 +25,9 @@ from pendel.core.loops.transfer import ANY, PLACES, REST, offered
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.requests import CalmRequest, ModesRequest
 from pendel.core.runs.simulate import signal_infos
-from pendel.core.runs.worker import CalmRequest, ModesRequest
-from pendel.core.trust import strange_c
+from pendel.core.trust import brings_allowed_c
 
 AT_REST = "at rest, everything in contact"
 TABLE_ROWS = 9
@@ -160,7 +160,7 @@ class ModesView(QWidget):
                 return
             place = REST  # the session found none, and this says why
         self.facts.setText("Looking …")
-        request = ModesRequest(to_text(drive), place, own_c=not strange_c(drive))
+        request = ModesRequest(to_text(drive), place, own_c=brings_allowed_c(drive))
         self.session.jobs.start(MODES, lambda job: self._ask(job, request), self._looked)
 
     def _ask(self, job: Job, request: ModesRequest | CalmRequest):
@@ -257,7 +257,7 @@ class ModesView(QWidget):
             self.behind.key(),
             self.speed.key(),
             damping,
-            own_c=not strange_c(drive),
+            own_c=brings_allowed_c(drive),
         )
         self.done.setText("")
         self.report.setText("Looking for values that fit …")

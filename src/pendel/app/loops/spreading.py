@@ -14,8 +14,8 @@ from pendel.core.drive.file import to_text
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.tolerances import Tolerated
 from pendel.core.loops.tuning import LoopStudy
-from pendel.core.runs.worker import TolerateRequest
-from pendel.core.trust import strange_c
+from pendel.core.runs.requests import TolerateRequest
+from pendel.core.trust import brings_allowed_c
 
 SAMPLES = 60
 """Beside the corners; none where each takes seconds, as what is measured does."""
@@ -54,7 +54,7 @@ class Spreading(QObject):
             spreads,
             samples,
             session.judge_at,
-            own_c=not strange_c(session.drive),
+            own_c=brings_allowed_c(session.drive),
         )
         self.study, self._tolerated = study, None
         self.box.show_judging()

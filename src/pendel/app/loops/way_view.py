@@ -48,9 +48,9 @@ from pendel.core.loops.margins import unwrapped_phase
 from pendel.core.loops.realisation import Pole
 from pendel.core.loops.sweep import SweptPoint, usual_frequencies
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.requests import SweepRequest, TransferRequest
 from pendel.core.runs.simulate import signal_infos
-from pendel.core.runs.worker import SweepRequest, TransferRequest
-from pendel.core.trust import strange_c
+from pendel.core.trust import brings_allowed_c
 
 PIECE = 2
 """Frequencies that are measured at once, before their points are shown."""
@@ -196,7 +196,7 @@ class WayView(QWidget):
         drive, text = self.session.drive, to_text(self.session.drive)
         self._under = names
         self.beside = {n: v for n, v in self.beside.items() if n in names}
-        own = not strange_c(drive)
+        own = brings_allowed_c(drive)
         for name in names:
             if name not in self.beside and name in drive.transfers and self._asked_under.get(name) != text:
                 self._asked_under[name] = text
@@ -251,7 +251,7 @@ class WayView(QWidget):
             self._fail("")
             tell(self.facts, "Choose from where to where. Nothing in the drive changes.")
             return
-        request = TransferRequest(to_text(drive), way, own_c=not strange_c(drive))
+        request = TransferRequest(to_text(drive), way, own_c=brings_allowed_c(drive))
         tell(self.facts, "Looking …")
         self.session.jobs.start(TRANSFER, lambda job: self._ask(job, request), self._show)
 
@@ -504,7 +504,7 @@ class WayView(QWidget):
         self._forget_points()
         drive, way = self.session.drive.copy(), self.fields.way()
         wished = usual_frequencies(self.looked_at.transfer).tolist()
-        text, own = to_text(drive), not strange_c(drive)
+        text, own = to_text(drive), brings_allowed_c(drive)
         self._text = text  # what is still to be heard of this drive is no change
         order = sorted(wished, key=lambda f: -f)  # the high ones are there at once
         self.sweep_button.setText("Stop")

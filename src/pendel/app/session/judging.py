@@ -13,8 +13,9 @@ from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
-from pendel.core.runs.worker import Beside, JudgeRequest
-from pendel.core.trust import strange_c
+from pendel.core.runs.requests import JudgeRequest
+from pendel.core.runs.worker import Beside
+from pendel.core.trust import brings_allowed_c
 
 if TYPE_CHECKING:
     from pendel.core.loops.tuning import LoopStatus
@@ -48,7 +49,7 @@ def judged_beside(
     try:
         if refused := refused_c(drive):
             return Study(refused)
-        own_c = at.runs and not strange_c(drive)
+        own_c = at.runs and brings_allowed_c(drive)
         request = JudgeRequest(file.to_text(drive), at, own_c)
         judgement = worker.ask(request, LONGEST_JUDGING, stopping)
         findings = [fault(*f) for f in judgement.findings]

@@ -10,8 +10,8 @@ from pendel.app.session.session import Session
 from pendel.core.drive.document import TABLES, Drive
 from pendel.core.drive.file import to_text
 from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.runs.worker import ProposeRequest
-from pendel.core.trust import strange_c
+from pendel.core.runs.requests import ProposeRequest
+from pendel.core.trust import brings_allowed_c
 
 
 class Proposing(QObject):
@@ -33,7 +33,7 @@ class Proposing(QObject):
     def _propose(self, job: Job, drive: Drive, at: JudgedAt):
         from pendel.core.loops.judgement import command_for  # slow to load, and not needed to start
 
-        request = ProposeRequest(to_text(drive), at, at.runs and not strange_c(drive))
+        request = ProposeRequest(to_text(drive), at, at.runs and brings_allowed_c(drive))
         answer = self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)
         return command_for(answer, drive)
 

@@ -20,7 +20,8 @@ from pendel.core.drive.file import to_text
 from pendel.core.runs import kept
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
+from pendel.core.runs.requests import RunRequest
+from pendel.core.runs.worker import RunFailed, RunFinished, Worker
 
 LOOK = 0.01
 """Seconds between two looks at whether to stop, and at how far the run has come."""

@@ -20,8 +20,9 @@ from pendel.core.errors import FileProblem, PendelError, Stopped
 from pendel.core.runs import kept
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.requests import OrderRequest
 from pendel.core.runs.shown_units import ShownUnits
-from pendel.core.runs.worker import Beside, OrderRequest
+from pendel.core.runs.worker import Beside
 
 MOST_RUNS = 40
 MOST_READ = 12

@@ -152,7 +152,10 @@ def dress(application: QApplication, variant: Tokens | None = None) -> None:
 
 
 def style_sheet(t: Tokens) -> str:
-    arrow = str(resources.files("pendel.app").joinpath("icons", "down.svg")).replace("\\", "/")
+    return "".join(part(t) for part in (frames, buttons, fields, lists, all_else))
+
+
+def frames(t: Tokens) -> str:
     return f"""
     QWidget {{ color: {t.ink}; font-family: "B612"; font-size: 12px; }}
     QMainWindow, QWidget#page {{ background: {t.paper}; }}
@@ -169,6 +172,11 @@ def style_sheet(t: Tokens) -> str:
     QWidget#inspector {{ background: {t.card}; border-left: 1px solid {t.hairline}; }}
     QScrollArea {{ border: none; background: transparent; }}
     QScrollArea > QWidget > QWidget {{ background: transparent; }}
+    """
+
+
+def buttons(t: Tokens) -> str:
+    return f"""
     QPushButton {{
         border: 1px solid {t.petrol}; color: {t.petrol}; background: {t.card}; border-radius: 4px;
         padding: 5px 12px;
@@ -203,6 +211,12 @@ def style_sheet(t: Tokens) -> str:
     QPushButton#level[place="only"] {{ border-radius: 12px; }}
     QPushButton#level:checked {{ background: {t.petrol_tint}; color: {t.petrol}; font-weight: bold; }}
     QPushButton#level:focus {{ text-decoration: underline; }}
+    """
+
+
+def fields(t: Tokens) -> str:
+    arrow = str(resources.files("pendel.app").joinpath("icons", "down.svg")).replace("\\", "/")
+    return f"""
     QLineEdit, QComboBox, QPlainTextEdit, QSpinBox {{
         background: {t.card}; border: 1px solid {t.hairline}; border-radius: 3px; padding: 2px 6px;
         selection-background-color: {t.petrol}; selection-color: {t.on_petrol};
@@ -215,6 +229,11 @@ def style_sheet(t: Tokens) -> str:
         background: {t.card}; border: 1px solid {t.hairline}; selection-background-color: {t.petrol_tint};
         selection-color: {t.ink};
     }}
+    """
+
+
+def lists(t: Tokens) -> str:
+    return f"""
     QListWidget, QTreeWidget, QTableWidget {{
         background: transparent; border: none; outline: none; alternate-background-color: {t.side};
     }}
@@ -233,6 +252,11 @@ def style_sheet(t: Tokens) -> str:
         color: {t.muted};
     }}
     QTableWidget {{ gridline-color: {t.hairline}; }}
+    """
+
+
+def all_else(t: Tokens) -> str:
+    return f"""
     QToolTip {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 4px; }}
     QSplitter::handle {{ background: {t.hairline}; }}
     QScrollBar:vertical {{ background: transparent; width: 9px; }}

@@ -390,8 +390,8 @@ class Emitter:
         kept = [(array, e if e.numel() >= MOSTLY_EMPTY else ca.densify(e)) for array, e in outputs if e.numel() > 0]
         keys = list(self.inputs)
         solves = bool(self.n_loops) and any(ca.depends_on(e, self.inputs["z"]) for _, e in kept) and name != LOOPS
-        found = ", const double *z" if name == LOOPS else ""
-        parameters = f"{SIGNATURE}{found}{''.join(f', double *{array}' for array, _ in outputs)}"
+        given = ", const double *z" if name == LOOPS else ""
+        parameters = f"{SIGNATURE}{given}{''.join(f', double *{array}' for array, _ in outputs)}"
         begin = ["   " + "".join(f" (void){a};" for a in ("t", "x", "u", "s", "p", "h", *(a for a, _ in outputs)))]
         body, more = list[str](), ""
         if kept:

@@ -179,19 +179,10 @@ Request = (
     | CalmRequest
     | WorkRequest
 )
-BRINGS_C = (
-    RunRequest,
-    JudgeRequest,
-    CheckRequest,
-    RangesRequest,
-    ProcessorRequest,
-    FormatsRequest,
-    TransferRequest,
-    SweepRequest,
-    TolerateRequest,
-    ModesRequest,
-    CalmRequest,
-)
-"""Requests that may run C of the drive's author, behind the question."""
 OWN_ANSWERS = (WriteRequest, DescribeRequest, WorkRequest)
 """Requests that run no C of a drive and read nothing but what they hold."""
+
+
+def runs_own_c(request: Request) -> bool:
+    """Whether it was made behind the question to run C of the drive's author, where the drive brings some."""
+    return bool(getattr(request, "own_c", False))  # which each has that may run any

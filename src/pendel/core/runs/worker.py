@@ -37,26 +37,16 @@ from pendel.core.plant.compiler import plain_environment
 from pendel.core.runs.answers import LARGEST, Answers
 from pendel.core.runs.child import end_with_parent, started
 from pendel.core.runs.confine import Held, confine
+from pendel.core.runs.performing import ANSWERED, run_and_save, with_a_run
 from pendel.core.runs.requests import (
-    BRINGS_C,
     OWN_ANSWERS,
-    CalmRequest,
     CheckRequest,
-    DescribeRequest,
-    FormatsRequest,
-    JudgeRequest,
-    ModesRequest,
-    OrderRequest,
     ProcessorRequest,
-    ProposeRequest,
     RangesRequest,
     Request,
     RunRequest,
-    SweepRequest,
-    TolerateRequest,
-    TransferRequest,
     WorkRequest,
-    WriteRequest,
+    runs_own_c,
 )
 from pendel.core.temporary import temporary_folder
 from pendel.core.trust import allow_all_of
@@ -164,85 +154,17 @@ def serve(connection: Connection, shared: Shared, folder: Path) -> None:
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
     if isinstance(request, WorkRequest):
         return Answered(request.work.do())
-    drive = from_text(request.drive_text)
-    if isinstance(request, WriteRequest):
-        from pendel.core.firmware.written import write_c
-
-        return Answered(write_c(drive))
-    if isinstance(request, DescribeRequest):
-        from pendel.core.bench.described import described
-
-        return Answered(described(drive))
-    from pendel.core.firmware.processors import on_processor, processor_of
-    from pendel.core.firmware.propose import propose_formats
-    from pendel.core.firmware.ranges import sizes_in
-    from pendel.core.firmware.ship import build_and_check
-    from pendel.core.loops.calming import means_of
-    from pendel.core.loops.judgement import judgement_of, proposed_gains
-    from pendel.core.loops.looked_at import calming_of, looked_at, mechanics_at, sweep_of
-    from pendel.core.loops.tolerances import Spread, tolerate
-    from pendel.core.plant.program import Outcome
-    from pendel.core.plant.simulator import Watch
-    from pendel.core.runs.kept import save
-    from pendel.core.runs.simulate import prepare, reopen, run_drive
-
-    shared.keeping[0] = 0
-    if isinstance(request, OrderRequest):
-        prepare(drive)
-        return Answered(None)
-    if isinstance(request, JudgeRequest):
-        if request.own_c:
-            allow_all_of(drive)
-        return Answered(judgement_of(drive, shared.stopping, at=request.at))
-    if isinstance(request, ProposeRequest):
-        if request.own_c:
-            allow_all_of(drive)
-        return Answered(proposed_gains(drive, request.at, shared.stopping))
-    path = folder / f"run{next(NUMBERS)}.h5"
-    if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
-        allow_all_of(drive)  # it is asked for behind the question
-        path.write_bytes(request.run)
-        try:
-            prepared, run = prepare(drive), reopen(path)
-            if isinstance(request, CheckRequest):
-                return Answered(build_and_check(prepared.lowered, run))
-            if isinstance(request, ProcessorRequest):
-                wanted = [processor_of(name) for name in request.processors]
-                return Answered(tuple(on_processor(prepared.lowered, run, each) for each in wanted))
-            return Answered(sizes_in(prepared.deck, run))
-        finally:
-            path.unlink(missing_ok=True)
-    if request.own_c:
+    drive, path = from_text(request.drive_text), folder / f"run{next(NUMBERS)}.h5"
+    if runs_own_c(request):
         allow_all_of(drive)
-    if isinstance(request, TransferRequest):
-        return Answered(looked_at(drive, request.kept, shared.stopping))
-    if isinstance(request, ModesRequest):
-        return Answered(mechanics_at(drive, request.at))
-    if isinstance(request, CalmRequest):
-        how, at, speed = means_of(request.by), request.behind, request.speed
-        return Answered(calming_of(drive, how, request.mode, at, speed, request.damping))
-    if isinstance(request, TolerateRequest):
-        spreads = [Spread(name, share) for name, share in request.spreads]
-        tolerated = tolerate(
-            drive,
-            request.loop,
-            spreads,
-            request.samples,
-            at=request.at,
-            stopping=shared.stopping,
-            report=shared.report,
-        )
-        return Answered(tolerated)
-    if isinstance(request, SweepRequest):
-        swept = sweep_of(request.drive_text, request.kept)
-        return Answered(swept.run(request.frequencies, request.amplitude, stopping=shared.stopping))
-    if isinstance(request, FormatsRequest):
-        return Answered(propose_formats(drive, request.wanted, shared.stopping, shared.report))
-    run = run_drive(prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping))
-    shared.keeping[0] = 1
-    run.differs = request.differs
-    save(run, path)
-    return RunFinished(request.path, run.message, run.outcome is Outcome.STOPPED, str(path))
+    if not isinstance(request, OWN_ANSWERS):
+        shared.keeping[0] = 0
+    if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
+        return Answered(with_a_run(request, drive, path))
+    if isinstance(request, RunRequest):
+        message, stopped = run_and_save(request, drive, shared, path)
+        return RunFinished(request.path, message, stopped, str(path))
+    return Answered(ANSWERED[type(request)](request, drive, shared))
 
 
 NUMBERS = itertools.count(1)
@@ -339,7 +261,7 @@ class Worker:
         asks."""
         if not isinstance(request, self._may_be_asked):
             raise TypeError(f"{type(request).__name__} may run C of a drive")
-        own_c = isinstance(request, BRINGS_C) and request.own_c
+        own_c = runs_own_c(request)
         if self.alive and own_c != self._own_c:
             self._end()
         if not self.alive:
@@ -487,6 +409,11 @@ class Beside:
         assert isinstance(answer, Answered)
         return answer.result
 
+    @property
+    def pid(self) -> int:
+        """Number of the process; 0 where there is none."""
+        return self._worker.pid if self._worker is not None else 0
+
     def close(self) -> None:
         """End what is asked now, and all that would be."""
         self._closed = True
@@ -497,24 +424,7 @@ class Beside:
                 self._worker.kill()
 
 
-__all__ = [
-    "Answered",
-    "Beside",
-    "CalmRequest",
-    "CheckRequest",
-    "JudgeRequest",
-    "ModesRequest",
-    "OrderRequest",
-    "ProposeRequest",
-    "RunFailed",
-    "RunFinished",
-    "RunRequest",
-    "SweepRequest",
-    "TolerateRequest",
-    "TransferRequest",
-    "Worker",
-    "serve",
-]
+__all__ = ["Answered", "Beside", "RunFailed", "RunFinished", "Worker", "serve"]
 
 
 def main() -> None:
