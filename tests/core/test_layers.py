@@ -158,3 +158,16 @@ def test_lines_of_the_source_are_no_longer_than_a_diff_can_show():
         if len(line) > 120
     ]
     assert not long
+
+
+def test_modules_and_functions_stay_short_enough_to_be_read_at_once():
+    modules = {path: path.read_text("utf-8") for path in SOURCES.rglob("*.py")}
+    lengths = {path.name: text.count("\n") for path, text in modules.items()}
+    assert max(lengths.values()) <= 600 and sorted(lengths.values())[len(lengths) // 2] <= 150
+    long = [
+        f"{path.name}: {node.name}"
+        for path, text in modules.items()
+        for node in ast.walk(ast.parse(text))
+        if isinstance(node, ast.FunctionDef) and node.end_lineno - node.lineno >= 80
+    ]
+    assert not long

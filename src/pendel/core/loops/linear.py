@@ -18,7 +18,7 @@ import numpy as np
 import scipy.linalg
 
 from pendel.core.catalogue.index import kind_of
-from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
+from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
 from pendel.core.controllers.symbolic import LinearBlock, linear_blocks
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
@@ -406,26 +406,8 @@ class SampledDrive:
             return changed(source, value)
 
         for step in self.deck.steps:
-            b = self.deck.block(step.block)
-            if b.name in self.silent.blocks or not b.runs_at(tick):
-                continue
-            lin, at = self.linear[b.name], self.block_at[b.name]
-            states = at.stop - at.start
-            given = np.zeros((states + len(b.inputs), width))
-            given[:states] = S[at]
-            for row, p in zip(given[states:], b.inputs):
-                port = f"{b.name}.{p}"
-                if port not in self.silent.ports:
-                    row += read(b.sources.get(p))
-                if port == setpoint:
-                    row += e
-                if port in watch:
-                    raw[port] = row
-            gives = lin.whole @ given
-            if step.part is not Part.GIVE:
-                S[at] = gives[:states]
-            if step.part is not Part.TAKE:
-                S[self.outputs_at[b.name]] = gives[states:]
+            if step.block not in self.silent.blocks and self.deck.block(step.block).runs_at(tick):
+                self._run_block(step, S, read, setpoint, watch, raw)
         seen = np.zeros((len(watch), width))
         for row, w in zip(seen, watch):
             row += measured.get(w, raw.get(w, S[self.held_at[w]] if w in self.held_at else nothing))
@@ -441,6 +423,34 @@ class SampledDrive:
         if loaded:
             S[:nx] += np.outer(self.Wd[:, loaded[0]], e)
         return S, seen
+
+    def _run_block(
+        self,
+        step: Step,
+        S: np.ndarray,
+        read: Callable[[str | None], np.ndarray],
+        setpoint: str | None,
+        watch: tuple[str, ...],
+        raw: dict[str, np.ndarray],
+    ) -> None:
+        """Let a block take in, give, or both: its rows of ``S``, and those of watched inputs in ``raw``."""
+        b, at, width = self.deck.block(step.block), self.block_at[step.block], S.shape[1]
+        states = at.stop - at.start
+        given = np.zeros((states + len(b.inputs), width))
+        given[:states] = S[at]
+        for row, p in zip(given[states:], b.inputs):
+            port = f"{b.name}.{p}"
+            if port not in self.silent.ports:
+                row += read(b.sources.get(p))
+            if port == setpoint:
+                row[-1] += 1.0
+            if port in watch:
+                raw[port] = row
+        gives = self.linear[b.name].whole @ given
+        if step.part is not Part.GIVE:
+            S[at] = gives[:states]
+        if step.part is not Part.TAKE:
+            S[self.outputs_at[b.name]] = gives[states:]
 
     def lifted(self, watch: str, inject: str, opened: frozenset[str]) -> LiftedModel:
         """The model with an input and an output at each tick of the period."""

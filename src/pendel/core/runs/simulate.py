@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from pendel.core.catalogue.declare import DRIVE_LEVEL, Link, Part
+from pendel.core.catalogue.declare import DRIVE_LEVEL, Kind, Link, Part
 from pendel.core.catalogue.index import code_of_added, kind_of
 from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine, signal_unit
@@ -441,27 +441,13 @@ def run_drive(
     refuse_strange_c(prepared.drive, "allow it")
     if until is not None and not 0 < until < math.inf:
         raise DriveProblem(f"A run cannot last {until:g} s. Give a time above 0, such as 0.3 s.")
-    settings = prepared.examined.settings
-    drive = prepared.drive
+    drive, structure, deck = prepared.drive, prepared.structure, prepared.deck
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
-    end = settings["until"] if until is None else until
-    # Steps of at most a thousandth keep traces smooth where the method alone would take far longer ones.
-    run_settings = RunSettings(
-        end,
-        settings["tolerance"],
-        drive.settings["method"],
-        int(settings["seed"]),
-        h_max=end / 1000,
-        fixed_step=settings["step"],
-        shorts=short_paths(drive, kinds, prepared.structure.mode_keys),
-        short_limit=FOR_GOOD,
-    )
+    run_settings = settings_of_run(prepared, kinds, until)
     watch = watch or Watch.private()
     begun = time.perf_counter()
-    structure, deck = prepared.structure, prepared.deck
     inputs = prepared.inputs(run_settings)
-    values = prepared.examined.values
-    devices = switching_losses(drive, kinds, values, structure.mode_keys)
+    devices = switching_losses(drive, kinds, prepared.examined.values, structure.mode_keys)
     condenser = Condenser(structure, inputs.parameters, METHODS[run_settings.method].fixed_steps, devices, watch.stop)
     recorded = integrate(prepared.program, inputs, watch, condenser.take)
     watch.busy[0] += 1  # from here on it is looked at, and hears of no stop
@@ -491,23 +477,7 @@ def run_drive(
     for device in run.devices:
         words = f"switching energy of {device.name}" if device.name else "switching energy"
         run.infos[device.key] = SignalInfo(device.key, full_name(drive, device.card), words, "J")
-    if any(own.off_delay > 0 for own in inputs.pulses):  # else no gates can overlap
-        run.remarks = [
-            o.remark(
-                drive.cards[o.card].name,
-                dead := kinds[o.card].value_name(ValueRole.DEAD_TIME),
-                values[o.card][dead],
-            )
-            for o in overlaps(run, kinds)
-        ]
-    if len(run.rows) > 1:
-        run.remarks += (shorts := lasting_shorts(run, drive, kinds))
-        if run.outcome is Outcome.SHORTED and shorts:
-            run.message += f" {shorts[0].sentence}"
-        run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
-        if prepared.shipped:
-            run.remarks += limited_words(run, prepared.lowered) + lost_steps(run, prepared.lowered)
-            add_differences(run, prepared.lowered)
+    add_remarks(run, prepared, kinds, gates_overlap=any(own.off_delay > 0 for own in inputs.pulses))
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),
@@ -525,6 +495,44 @@ def run_drive(
             )
         )
     return run
+
+
+def settings_of_run(prepared: Prepared, kinds: Mapping[str, Kind], until: float | None) -> RunSettings:
+    settings = prepared.examined.settings
+    end = settings["until"] if until is None else until
+    # Steps of at most a thousandth keep traces smooth where the method alone would take far longer ones.
+    return RunSettings(
+        end,
+        settings["tolerance"],
+        prepared.drive.settings["method"],
+        int(settings["seed"]),
+        h_max=end / 1000,
+        fixed_step=settings["step"],
+        shorts=short_paths(prepared.drive, kinds, prepared.structure.mode_keys),
+        short_limit=FOR_GOOD,
+    )
+
+
+def add_remarks(run: KeptRun, prepared: Prepared, kinds: Mapping[str, Kind], *, gates_overlap: bool) -> None:
+    """Look at a run for what wants attention."""
+    drive, values = prepared.drive, prepared.examined.values
+    if gates_overlap:
+        run.remarks = [
+            o.remark(
+                drive.cards[o.card].name,
+                dead := kinds[o.card].value_name(ValueRole.DEAD_TIME),
+                values[o.card][dead],
+            )
+            for o in overlaps(run, kinds)
+        ]
+    if len(run.rows) > 1:
+        run.remarks += (shorts := lasting_shorts(run, drive, kinds))
+        if run.outcome is Outcome.SHORTED and shorts:
+            run.message += f" {shorts[0].sentence}"
+        run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
+        if prepared.shipped:
+            run.remarks += limited_words(run, prepared.lowered) + lost_steps(run, prepared.lowered)
+            add_differences(run, prepared.lowered)
 
 
 def outcome_sentence(drive: Drive, recorded: Recorded) -> str:

@@ -161,12 +161,7 @@ def measure(
     DriveHasFindings, DriveProblem
         as `run`, and for times that are no span of the run.
     """
-    from pendel.core.measures import Place, Span, measures_at
-    from pendel.core.quantities.units import figure
     from pendel.core.runs.balance import balance
-    from pendel.core.runs.powers import powers
-    from pendel.core.runs.shown_units import factor
-    from pendel.core.runs.spectra import spectrum_of, whole_periods
 
     wanted_end, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
     base = read_figure(drive, fundamental, "Hz", 0.0)
@@ -181,52 +176,70 @@ def measure(
     kept, last = ran.run, min(wanted_end, ran.run.end)
     if not first < last:
         raise DriveProblem(f"The run ends at {kept.end:g} s, before {first:g} s.")
-    if setpoint and setpoint not in kept.keys:
-        raise DriveProblem(
-            f"There is no signal {setpoint}.{near_words(setpoint, kept.keys)} There are {', '.join(kept.keys)}."
-        )
-    if voltage and voltage not in kept.keys:
-        raise DriveProblem(
-            f"There is no signal {voltage}.{near_words(voltage, kept.keys)} There are {', '.join(kept.keys)}."
-        )
-    if voltage and kept.declared_unit(voltage) != "V":
-        raise DriveProblem(f"{voltage} is no voltage: its unit is {kept.declared_unit(voltage) or 'none'}.")
+    for name in (setpoint, voltage):
+        if name and name not in kept.keys:
+            raise DriveProblem(
+                f"There is no signal {name}.{near_words(name, kept.keys)} There are {', '.join(kept.keys)}."
+            )
+    currents = currents_among(ran, voltage) if voltage else []
     kept.fetch([*ran.signals, *([voltage] if voltage else [])])
-    currents = [key for key in ran.signals if voltage and kept.declared_unit(key) == "A"]
-    if voltage and not currents:
-        raise DriveProblem(f"None of the signals is a current in A, so {voltage} has no power with them.")
-
-    def of_current(key: str, voltage: str) -> PowerRow:
-        power = powers(kept, voltage, key, whole_periods(first, last, base), last)
-        return PowerRow(key, voltage, power.active, power.apparent, power.non_active, power.factor)
-
-    def of_signal(key: str) -> SignalMeasures:
-        trace = kept.trace(key)
-        span, one = Span(kept, key, first, last), factor(trace.unit)
-        figures = {}
-        for m in measures_at(Place.SIGNAL):
-            value = m.value(span)
-            figures[m.title] = math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
-        if base:
-            lines = spectrum_of(kept, key, first, last, fundamental=base)
-            figures |= {"at the fundamental": lines.line(base) / one, "THD %": 100 * lines.distortion(base)}
-        return SignalMeasures(key, trace.unit, figures)
-
-    def of_response(key: str, to: str) -> ResponseMeasures:
-        span, figures = Span(kept, key, first, last, to), {}
-        for m in measures_at(Place.RESPONSE):
-            value = m.value(span)
-            figures[m.title] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)
-        return ResponseMeasures(key, to, figures)
-
     lost = balance(kept, first, last)
     return Measured(
         first,
         last,
-        [of_signal(key) for key in ran.signals],
-        [of_response(key, setpoint) for key in ran.signals] if setpoint else [],
-        [of_current(key, voltage) for key in currents if voltage],
+        [measured_signal(kept, key, first, last, base) for key in ran.signals],
+        [measured_response(kept, key, first, last, setpoint) for key in ran.signals] if setpoint else [],
+        [measured_power(kept, key, first, last, base, voltage) for key in currents] if voltage else [],
         [EnergyRow(each.what, each.power, each.energy) for each in lost.losses],
         [EnergyRow(words, energy / lost.duration, energy) for words, energy in lost.sums],
         kept,
     )
+
+
+def currents_among(ran: Ran, voltage: str) -> list[str]:
+    """Those of its signals that have a power with a voltage. Raises `DriveProblem` where that is none, or no signal
+    is a current."""
+    unit = ran.run.declared_unit(voltage)
+    if unit != "V":
+        raise DriveProblem(f"{voltage} is no voltage: its unit is {unit or 'none'}.")
+    currents = [key for key in ran.signals if ran.run.declared_unit(key) == "A"]
+    if not currents:
+        raise DriveProblem(f"None of the signals is a current in A, so {voltage} has no power with them.")
+    return currents
+
+
+def measured_signal(kept: KeptRun, key: str, first: float, last: float, base: float) -> SignalMeasures:
+    """Figures of a signal; with a fundamental ``base`` (Hz), its line and the distortion as well."""
+    from pendel.core.measures import Place, Span, measures_at
+    from pendel.core.runs.shown_units import factor
+    from pendel.core.runs.spectra import spectrum_of
+
+    trace = kept.trace(key)
+    span, one = Span(kept, key, first, last), factor(trace.unit)
+    figures = {}
+    for m in measures_at(Place.SIGNAL):
+        value = m.value(span)
+        figures[m.title] = math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
+    if base:
+        lines = spectrum_of(kept, key, first, last, fundamental=base)
+        figures |= {"at the fundamental": lines.line(base) / one, "THD %": 100 * lines.distortion(base)}
+    return SignalMeasures(key, trace.unit, figures)
+
+
+def measured_response(kept: KeptRun, key: str, first: float, last: float, setpoint: str) -> ResponseMeasures:
+    from pendel.core.measures import Place, Span, measures_at
+    from pendel.core.quantities.units import figure
+
+    span, figures = Span(kept, key, first, last, setpoint), {}
+    for m in measures_at(Place.RESPONSE):
+        value = m.value(span)
+        figures[m.title] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)
+    return ResponseMeasures(key, setpoint, figures)
+
+
+def measured_power(kept: KeptRun, key: str, first: float, last: float, base: float, voltage: str) -> PowerRow:
+    from pendel.core.runs.powers import powers
+    from pendel.core.runs.spectra import whole_periods
+
+    power = powers(kept, voltage, key, whole_periods(first, last, base), last)
+    return PowerRow(key, voltage, power.active, power.apparent, power.non_active, power.factor)

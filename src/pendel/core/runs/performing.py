@@ -1,0 +1,165 @@
+"""What a worker does for each request. Other modules are loaded with the first request that wants them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, Protocol
+
+from pendel.core.drive.document import Drive
+from pendel.core.runs.requests import (
+    CalmRequest,
+    CheckRequest,
+    DescribeRequest,
+    FormatsRequest,
+    JudgeRequest,
+    ModesRequest,
+    OrderRequest,
+    ProcessorRequest,
+    ProposeRequest,
+    RangesRequest,
+    RunRequest,
+    SweepRequest,
+    TolerateRequest,
+    TransferRequest,
+    WriteRequest,
+)
+
+
+class Watched(Protocol):
+    """What its asker sees meanwhile: `pendel.core.runs.worker.Shared`."""
+
+    stop: Any
+    progress: Any
+    keeping: Any
+
+    def stopping(self) -> bool: ...
+    def report(self, share: float) -> None: ...
+
+
+def run_and_save(request: RunRequest, drive: Drive, watched: Watched, path: Path) -> tuple[str, bool]:
+    """A run's message, and whether it was stopped. Raises `DriveProblem` and `FileProblem`."""
+    from pendel.core.plant.program import Outcome
+    from pendel.core.plant.simulator import Watch
+    from pendel.core.runs.kept import save
+    from pendel.core.runs.simulate import prepare, run_drive
+
+    watch = Watch(watched.stop, watched.progress, watched.keeping)
+    run = run_drive(prepare(drive), name=request.name, watch=watch)
+    watched.keeping[0] = 1
+    run.differs = request.differs
+    save(run, path)
+    return run.message, run.outcome is Outcome.STOPPED
+
+
+def with_a_run(request: CheckRequest | RangesRequest | ProcessorRequest, drive: Drive, path: Path) -> Any:
+    """What is found out about the controller by the run that comes with the request."""
+    from pendel.core.firmware.processors import on_processor, processor_of
+    from pendel.core.firmware.ranges import sizes_in
+    from pendel.core.firmware.ship import build_and_check
+    from pendel.core.runs.simulate import prepare, reopen
+
+    path.write_bytes(request.run)
+    try:
+        prepared, run = prepare(drive), reopen(path)
+        if isinstance(request, CheckRequest):
+            return build_and_check(prepared.lowered, run)
+        if isinstance(request, ProcessorRequest):
+            return tuple(on_processor(prepared.lowered, run, processor_of(name)) for name in request.processors)
+        return sizes_in(prepared.deck, run)
+    finally:
+        path.unlink(missing_ok=True)
+
+
+def ordered(request: OrderRequest, drive: Drive, watched: Watched) -> None:
+    from pendel.core.runs.simulate import prepare
+
+    prepare(drive)
+
+
+def written(request: WriteRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.firmware.written import write_c
+
+    return write_c(drive)
+
+
+def as_described(request: DescribeRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.bench.described import described
+
+    return described(drive)
+
+
+def judged(request: JudgeRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.loops.judgement import judgement_of
+
+    return judgement_of(drive, watched.stopping, at=request.at)
+
+
+def proposed(request: ProposeRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.loops.judgement import proposed_gains
+
+    return proposed_gains(drive, request.at, watched.stopping)
+
+
+def transferred(request: TransferRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.loops.looked_at import looked_at
+
+    return looked_at(drive, request.kept, watched.stopping)
+
+
+def swept(request: SweepRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.loops.looked_at import sweep_of
+
+    sweep = sweep_of(request.drive_text, request.kept)
+    return sweep.run(request.frequencies, request.amplitude, stopping=watched.stopping)
+
+
+def swinging(request: ModesRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.loops.looked_at import mechanics_at
+
+    return mechanics_at(drive, request.at)
+
+
+def calmed(request: CalmRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.loops.calming import means_of
+    from pendel.core.loops.looked_at import calming_of
+
+    how = means_of(request.by)
+    return calming_of(drive, how, request.mode, request.behind, request.speed, request.damping)
+
+
+def tolerated(request: TolerateRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.loops.tolerances import Spread, tolerate
+
+    spreads = [Spread(name, share) for name, share in request.spreads]
+    return tolerate(
+        drive,
+        request.loop,
+        spreads,
+        request.samples,
+        at=request.at,
+        stopping=watched.stopping,
+        report=watched.report,
+    )
+
+
+def formats_proposed(request: FormatsRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.firmware.propose import propose_formats
+
+    return propose_formats(drive, request.wanted, watched.stopping, watched.report)
+
+
+ANSWERED: dict[type, Callable[[Any, Drive, Watched], Any]] = {
+    OrderRequest: ordered,
+    WriteRequest: written,
+    DescribeRequest: as_described,
+    JudgeRequest: judged,
+    ProposeRequest: proposed,
+    TransferRequest: transferred,
+    SweepRequest: swept,
+    ModesRequest: swinging,
+    CalmRequest: calmed,
+    TolerateRequest: tolerated,
+    FormatsRequest: formats_proposed,
+}
+"""By the kind of a request: what gives its result."""
