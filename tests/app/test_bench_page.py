@@ -246,7 +246,7 @@ def test_a_link_that_is_left_before_it_is_there_stays_left(bench, window):
     QTest.mouseClick(page.link.connect_button, LEFT)
     calm(page)
     assert board.link is LinkState.CLOSED and board.facts is None and board.stand_in is None
-    assert not board.watched and page.log.lines[-1].endswith("Disconnected.")
+    assert not board.looking and page.log.lines[-1].endswith("Disconnected.")
     for _ in range(3):  # connected, left, connected
         QTest.mouseClick(page.link.connect_button, LEFT)
     assert until(lambda: board.link is LinkState.OPEN, 60)
@@ -255,7 +255,7 @@ def test_a_link_that_is_left_before_it_is_there_stays_left(bench, window):
     page.link.load_button.click()
     QTest.mouseClick(page.link.connect_button, LEFT)
     calm(page)
-    assert board.link is LinkState.CLOSED and board.facts is None and not board.matches and not board.watched
+    assert board.link is LinkState.CLOSED and board.facts is None and not board.matches and not board.looking
 
 
 def test_channels_that_change_before_the_first_sample_are_those_that_are_drawn(bench):

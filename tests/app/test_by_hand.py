@@ -96,7 +96,7 @@ def test_what_surrounds_a_stand_in_board_follows_the_sheet_while_it_runs(bench, 
     leaf, checksum = board.described, board.facts.checksum
 
     def fastest():
-        """The largest speed that the board measures from half a second after it is enabled on."""
+        """The largest speed that the board measures in the last quarter of a second after it is enabled."""
         scope = page.scope
         if scope.sampler is None:
             for key in list(scope.keys):
@@ -113,7 +113,7 @@ def test_what_surrounds_a_stand_in_board_follows_the_sheet_while_it_runs(bench, 
         scope.stream.recording = None
         press(page.link.idle_button)
         calm(page)
-        return float(np.max(np.abs(values[len(values) // 2 :])))
+        return float(np.max(np.abs(values[3 * len(values) // 4 :])))
 
     assert fastest() > 0.3
     heavy = [("0 s", "1 MN"), ("1 s", "1 MN")]
@@ -122,12 +122,12 @@ def test_what_surrounds_a_stand_in_board_follows_the_sheet_while_it_runs(bench, 
     assert until(lambda: board.stand_in.settled, 60)
     calm(page)
     assert board.matches and board.facts.checksum == checksum and page.link.code.text().count("that of this drive")
-    assert fastest() < 0.03
+    assert fastest() < 0.01
     # It stays so when the program is loaded by another master, who knows nothing of the drive around.
     board.sampler = None
     board.bench.load(image_for(board.described.lowered, board.target))
     calm(page)
-    assert fastest() < 0.03
+    assert fastest() < 0.01
 
     # A fault takes the power off until it is acknowledged.
     press(page.link.enable_button)

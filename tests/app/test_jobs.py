@@ -144,15 +144,37 @@ def test_closing_waits_for_nothing_and_nothing_follows(jobs):
 def test_pages_are_built_one_after_another_before_they_are_shown(window):
     loading = threading.Thread(target=lambda: time.sleep(0.2))
     loading.start()
-    built = []
-    window.build_ahead(loading)
-    while len(built) < len(window.pages):
-        QTest.qWait(20)
+    built = ["Drive"]
+
+    def look():
         now = [title for title, page in window.pages.items() if isinstance(page, Page)]
-        assert len(now) <= len(built) + 1 or not built, "one at a time"
+        assert len(now) <= len(built) + 1, "one at a time"
         assert not loading.is_alive() or now == ["Drive"]
-        built = now
+        built[:] = now
+        return len(built) == len(window.pages)
+
+    window.build_ahead(loading)
+    assert until(look, 30)
     assert window.page_now == "Drive" and window.stack.currentWidget() is window.drive_page
     QTest.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)
     assert window.page_now == "Bench" and window.stack.currentWidget() is window.pages["Bench"]
     loading.join()
+
+
+def test_a_page_whose_building_failed_is_built_when_it_is_wanted_again(window, monkeypatch):
+    from pendel.app.firmware.page import FirmwarePage
+
+    building, fails = FirmwarePage.building, [True]
+
+    def fails_once(page):
+        yield
+        if fails:
+            fails.pop()
+            raise RuntimeError("half way")
+        yield from building(page)
+
+    monkeypatch.setattr(FirmwarePage, "building", fails_once)
+    with pytest.raises(RuntimeError, match="half way"):
+        window.page("Firmware")
+    window.show_page("Firmware")
+    assert until(lambda: isinstance(window.stack.currentWidget(), FirmwarePage))

@@ -420,7 +420,7 @@ class Board(QObject):
     # Jobs.
 
     @property
-    def watched(self) -> bool:
+    def looking(self) -> bool:
         """Whether its state is asked for again and again."""
         return self._look.isActive()
 

@@ -124,8 +124,12 @@ class MainWindow(QMainWindow):
     def _building(self, title: str) -> Iterator[None]:
         """Build a page and put it into the window."""
         place = list(self.pages).index(title)
-        page = PAGES[place].make(self.session)
-        yield from page.building()
+        try:
+            page = PAGES[place].make(self.session)
+            yield from page.building()
+        except Exception:
+            self._sites[title] = self._building(title)  # for whoever wants the page again
+            raise
         yield
         known = self.pages[title]
         self.stack.insertWidget(place, page)
