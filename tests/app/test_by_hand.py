@@ -95,8 +95,8 @@ def test_what_surrounds_a_stand_in_board_follows_the_sheet_while_it_runs(bench, 
     load(page)
     leaf, checksum = board.described, board.facts.checksum
 
-    def fastest():
-        """The largest speed that the board measures in the last quarter of a second after it is enabled."""
+    def fastest(seconds):
+        """The largest speed that the board measures in the last quarter of a time after it is enabled."""
         scope = page.scope
         if scope.sampler is None:
             for key in list(scope.keys):
@@ -107,7 +107,7 @@ def test_what_surrounds_a_stand_in_board_follows_the_sheet_while_it_runs(bench, 
         press(page.link.enable_button)
         calm(page)
         scope.stream.begin(scope.sampler.channels, board.description.tick)
-        assert until(lambda: scope.stream.recording.seconds > 1.0, 60)
+        assert until(lambda: scope.stream.recording.seconds > seconds, 60)
         scope.stream.end()
         values = scope.stream.recording.columns()[1][2]
         scope.stream.recording = None
@@ -115,19 +115,19 @@ def test_what_surrounds_a_stand_in_board_follows_the_sheet_while_it_runs(bench, 
         calm(page)
         return float(np.max(np.abs(values[3 * len(values) // 4 :])))
 
-    assert fastest() > 0.3
+    assert fastest(1.0) > 0.3
     heavy = [("0 s", "1 MN"), ("1 s", "1 MN")]
     session.do(commands.set_profile(session.drive, "rubbing", heavy))
     assert until(lambda: board.described is not None and board.described is not leaf, 60)
     assert until(lambda: board.stand_in.settled, 60)
     calm(page)
     assert board.matches and board.facts.checksum == checksum and page.link.code.text().count("that of this drive")
-    assert fastest() < 0.01
+    assert fastest(3.0) < 0.01
     # It stays so when the program is loaded by another master, who knows nothing of the drive around.
     board.sampler = None
     board.bench.load(image_for(board.described.lowered, board.target))
     calm(page)
-    assert fastest() < 0.01
+    assert fastest(3.0) < 0.01
 
     # A fault takes the power off until it is acknowledged.
     press(page.link.enable_button)
