@@ -270,3 +270,17 @@ def test_a_warm_machine_slips_more_and_its_iron_brakes():
     assert energy_gap(run) < 1e-6
     braked = np.mean(run.at("machine.shaft_torque", t) - run.at("machine.torque", t))
     assert braked == pytest.approx(-60 * share**2 / (W / 2), rel=1e-3)
+
+
+def test_an_estimate_with_another_rotor_resistance_takes_another_share_for_slip():
+    """With n times the resistance the speed is wrong by n − 1 times the slip: in the steady state the tan of the flux's
+    angle to the current is slip times T_r; Leonhard, Control of Electrical Drives, 3rd ed., section 12.2."""
+    t, off = np.linspace(1.35, 1.55, 2000), []
+    for resistance in ("R_cage", "1.5*R_cage"):
+        d = pendel.open_example("old_haul_drive")
+        d.card("speed_estimate").R_r = resistance
+        run = d.run()
+        keys = "flux_model.field", "old_machine.speed", "speed_estimate.speed"
+        field, true, guess = (np.mean(run.at(key, t)) for key in keys)
+        off.append(guess - true)
+    assert off[1] - off[0] == pytest.approx(-0.5 * (field / 2 - true), rel=0.1)
