@@ -25,6 +25,7 @@ from pendel.core.drive import commands
 
 from .at_the_bench import calm, connect, load, press
 from .conftest import lay_out, settle, until
+from .test_power_drives import EXAMPLES
 from .test_window import LEFT, choose, type_into
 
 
@@ -347,3 +348,21 @@ def test_a_channel_is_added_by_typing_it(bench):
     assert scope.keys == ["speed_pi.out", "0:0x24 int16"]
     assert len(said) == 1 and "no such signal" in said[0]
     assert line.text() == "" or line.text().isspace()
+
+
+def test_another_drive_brings_its_own_channels_without_a_word(window):
+    """What was chosen for the one before is not missed; when that is read again, it stays."""
+    window.show_page("Bench")
+    page, told = window.page("Bench"), []
+    page.status_message.connect(told.append)
+    assert until(lambda: page.scope.keys)
+    before = list(page.scope.keys)
+    page.scope.add("board:ticks")
+    window.files.open_path(EXAMPLES / "car_door_drive.pendel")
+    assert until(lambda: page.board.description is not None) and page.scope.keys == [*before, "board:ticks"]
+    window.files.open_path(EXAMPLES / "cabin_fan.pendel")
+    assert until(lambda: "hall_decoder.speed" in page.scope.keys) and "board:ticks" not in page.scope.keys
+    while page.scope.keys:
+        page.scope.remove(0)
+    window.files.open_path(EXAMPLES / "car_door_drive.pendel")
+    assert until(lambda: page.scope.keys == before) and not told

@@ -49,7 +49,7 @@ class ScopePanel(QWidget):
         """Runs to be drawn beside, the newest first."""
         self.keys: list[str] = []
         """Channels by key, also those that the present drive does not have."""
-        self._emptied = False
+        self._emptied = self._of_another_drive = False
         """Whether the last channel was taken off by hand; else the usual ones are shown where there are none."""
         self.sampler: Sampler | None = None
         self._starting = False
@@ -87,6 +87,7 @@ class ScopePanel(QWidget):
         board.changed.connect(self.refresh)
         board.framed.connect(self._take_record)
         self.session.runs_changed.connect(self._offer_runs)
+        self.session.opened.connect(self._take_other_drive)
         self._offer_runs()
         self.refresh()
 
@@ -159,6 +160,9 @@ class ScopePanel(QWidget):
         description = self.board.description
         if description is not None:
             self._offer(description)
+            if self._of_another_drive:  # it may be the same one, read again
+                self.keys = self.keys if all(has(description, key) for key in self.keys) else []
+                self._of_another_drive = False
             if not self.keys and not self._emptied:
                 self.keys = self._first_channels(description)
             self._rebuild(description)
@@ -175,6 +179,9 @@ class ScopePanel(QWidget):
         self.save_button.setEnabled(self.frame is not None or self.stream.unsaved)
         self.keep_button.setEnabled(running)
         self._show_keeping()
+
+    def _take_other_drive(self) -> None:
+        self._of_another_drive, self._emptied = True, False
 
     def _offer(self, description: Description) -> None:
         keys = [self.add_channel.itemData(k) for k in range(self.add_channel.count())]
@@ -533,6 +540,14 @@ class ScopePanel(QWidget):
     def stop(self) -> None:
         """Nothing is drawn any more."""
         self._timer.stop()
+
+
+def has(description: Description, key: str) -> bool:
+    try:
+        description.channel(key)
+    except BenchProblem:
+        return False
+    return True
 
 
 def regulated(session: Session) -> list[str]:

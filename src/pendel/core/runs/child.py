@@ -31,6 +31,19 @@ def end_with_parent() -> None:
         ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
+BEHIND = 5
+"""Niceness of what computes beside a window: where all cores are taken, the window's thread has three times the share
+of each."""
+
+
+def stand_back() -> None:
+    """Let the window, and whatever else answers a user, come first on the cores."""
+    with contextlib.suppress(OSError):
+        os.nice(BEHIND)
+        if os.getsid(0) == os.getpid():  # Linux may weigh sessions, and niceness within each alone (sched(7))
+            Path("/proc/self/autogroup").write_text(str(BEHIND))
+
+
 @lru_cache(maxsize=1)
 def starter() -> ThreadPoolExecutor:
     """The thread that starts processes."""

@@ -407,4 +407,5 @@ if __name__ == "__main__":
     # The module must be known by its real name, so that records pickle alike on both sides.
     from pendel.core.runs import evaluating
 
+    child.stand_back()
     child.serve_streams_confined(evaluating.serve)

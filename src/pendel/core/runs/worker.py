@@ -35,7 +35,7 @@ from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
 from pendel.core.runs.answers import LARGEST, Answers
-from pendel.core.runs.child import end_with_parent, started
+from pendel.core.runs.child import end_with_parent, stand_back, started
 from pendel.core.runs.confine import Held, confine
 from pendel.core.runs.performing import ANSWERED, run_and_save, with_a_run
 from pendel.core.runs.requests import (
@@ -432,6 +432,7 @@ def main() -> None:
     from pendel.core.plant.compiler import cache_folder
 
     end_with_parent()
+    stand_back()
     shared, folder = Shared(mmap.mmap(int(sys.argv[2]), SHARED_BYTES)), Path(sys.argv[3])
     writable = [folder]
     with contextlib.suppress(PendelError):
