@@ -13,6 +13,7 @@ from pendel.core.plant import compiler, emit, pieces
 from pendel.core.plant.compiler import UNIT, build_library
 from pendel.core.plant.emit import TURN, Emitter
 from pendel.core.plant.integrate import integrate
+from pendel.core.plant.rows import evaluate_signals, extremes, lean_library
 from pendel.core.runs.simulate import endless_settings, prepare
 
 SIZES = {"t": 1, "x": 3, "u": 2, "s": 4, "p": 5}
@@ -200,6 +201,13 @@ def test_a_plant_in_pieces_and_units_runs_to_the_same_bit(example, monkeypatch):
         monkeypatch.setattr(module, name, value)
     source = prepared.model.structure.source
     assert source.count(UNIT) >= 2 and "void pd_jac_piece_1(" in source
-    cut = integrate(replace(prepared.program, structure=replace(prepared.structure, source=source)), inputs)
+    structure = replace(prepared.structure, source=source)
+    cut = integrate(replace(prepared.program, structure=structure), inputs)
     np.testing.assert_array_equal(cut.rows, whole.rows)
     assert cut.counters == whole.counters
+    signals, keys = list(structure.signals), list(structure.signals)[::7]
+    every = evaluate_signals(prepared.structure, whole.rows, inputs.parameters, signals)
+    np.testing.assert_array_equal(evaluate_signals(structure, cut.rows, inputs.parameters, signals), every)
+    lean = lean_library(structure, keys)
+    for key, (_, y) in zip(keys, extremes(structure, whole.rows, inputs.parameters, keys, 5, lean)):
+        assert set(y) <= set(every[:, signals.index(key)]), key

@@ -143,7 +143,7 @@ def lean_library(structure: Structure, keys: Sequence[str]) -> ctypes.CDLL:
     own function. Built where it is not there yet. Raises `BuildProblem`."""
     whole = structure.source
     signals = function_in(whole, "void pd_signals(")
-    if SOLVES in signals or "surfaces(" in signals:
+    if any(call in signals for call in (SOLVES, "surfaces(", "_piece_")):
         return load(whole)
     places = [structure.signals.index(k) for k in keys]
     wanted = tuple(f"    y[{k}] = " for k in places)
