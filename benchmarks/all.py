@@ -254,7 +254,7 @@ def start_and_memory() -> None:
             lines = subprocess.run(
                 [sys.executable, "-c", START], env=environment, capture_output=True, text=True, check=True
             ).stdout.split()
-    row("Warm start to a usable window", f"{float(lines[0]):.2f} s", "≤ 2 s")
+    row("Warm start to a usable window", f"{float(lines[0]):.2f} s", "≤ 1 s")
     row(
         "Memory with the demo, run and loops shown (window and worker)",
         f"{float(lines[1]):.0f} MB",
