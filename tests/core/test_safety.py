@@ -34,10 +34,11 @@ from pendel.core.plant import compiler
 from pendel.core.plant.rows import BOTH
 from pendel.core.plant.runtime import copy_loop, time_loop
 from pendel.core.runs import child, evaluating
+from pendel.core.runs.child import BEHIND
 from pendel.core.runs.confine import Held
 from pendel.core.runs.evaluating import LARGE, WIRES, EvaluatorProcess
 from pendel.core.runs.kept import save
-from pendel.core.runs.requests import RunRequest
+from pendel.core.runs.requests import JudgeRequest, ModesRequest, ProposeRequest, RunRequest
 from pendel.core.runs.simulate import prepare, reopen, run_drive
 from pendel.core.runs.worker import RunFinished, Worker
 from pendel.core.trust import allow, strange_c
@@ -365,6 +366,26 @@ def test_links_that_c_of_a_user_leaves_behind_are_not_followed_when_its_process_
     finally:
         worker.kill()
     assert not list(temporary.iterdir()), "nothing is left"
+
+
+def test_whatever_may_run_c_of_a_user_shares_no_builds_and_all_stands_back_for_the_window(monkeypatch, tmp_path):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    text, worker = to_text(own_c("y = x;")), Worker()
+    try:
+        for request, shares in (
+            (JudgeRequest(text), True),
+            (ProposeRequest(text, own_c=True), False),
+            (ModesRequest(text, "rest"), True),
+            (JudgeRequest(text, own_c=True), False),
+        ):
+            worker.request(request)
+            environment = Path("/proc", str(worker.pid), "environ").read_bytes().split(b"\0")
+            assert (f"XDG_CACHE_HOME={tmp_path}".encode() in environment) == shares, request
+            assert worker.answer(60.0) is not None
+        wanted = min(19, os.getpriority(os.PRIO_PROCESS, 0) + BEHIND)
+        assert os.getpriority(os.PRIO_PROCESS, worker.pid) == wanted
+    finally:
+        worker.kill()
 
 
 def test_the_terminal_runs_a_drives_code_confined_and_a_crash_is_a_sentence(tmp_path, monkeypatch):
