@@ -2,8 +2,9 @@
 
     python benchmarks/gaps.py [example …]
 
-Prints what lasted longest, each with the page and what the window's thread was doing. Not part of `all.py`: it takes
-minutes."""
+Prints what lasted longest, each with the page and what the window's thread was doing; beside it how much of the gap
+this thread worked, and what a virtual computer's host took from all cores meanwhile, which is nobody's fault here. Not
+part of `all.py`: it takes minutes."""
 
 from __future__ import annotations
 
@@ -13,6 +14,7 @@ import tempfile
 import threading
 import time
 import traceback
+from dataclasses import dataclass
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -34,12 +36,30 @@ LEAST = 0.1
 PAGES = ("Runs", "Loops", "Firmware", "Drive")
 
 
+def stolen() -> float:
+    """What other guests of the host have taken from all cores so far, s (0 where the computer is a real one)."""
+    return int(Path("/proc/stat").read_text().split()[8]) / os.sysconf("SC_CLK_TCK")
+
+
+@dataclass(frozen=True)
+class Gap:
+    """One standstill of the event loop, s; `worked` is the thread's own time in it, `taken` the host's on all cores."""
+
+    seconds: float
+    worked: float
+    taken: float
+    what: str
+    where: str
+
+
 class Pulse:
     """Beats in the window's thread; another thread looks where it stands when no beat comes."""
 
     def __init__(self) -> None:
         self.last, self.what, self.where = time.perf_counter(), "start", ""
-        self.gaps: list[tuple[float, str, str]] = []
+        self.worked, self.taken = time.thread_time(), stolen()
+        self.gaps: list[Gap] = []
+        self.most = 0.0
         self.timer = QTimer()
         self.timer.setInterval(5)
         self.timer.timeout.connect(self.beat)
@@ -47,10 +67,12 @@ class Pulse:
         threading.Thread(target=self.watch, daemon=True).start()
 
     def beat(self) -> None:
-        now = time.perf_counter()
+        now, worked, taken = time.perf_counter(), time.thread_time(), stolen()
+        self.most = max(self.most, worked - self.worked)
         if now - self.last > LEAST:
-            self.gaps.append((now - self.last, self.what, self.where))
-        self.last, self.where = now, ""
+            gap = Gap(now - self.last, worked - self.worked, taken - self.taken, self.what, self.where)
+            self.gaps.append(gap)
+        self.last, self.worked, self.taken, self.where = now, worked, taken, ""
 
     def watch(self) -> None:
         main = threading.main_thread().ident
@@ -108,9 +130,14 @@ def walk(names: list[str]) -> None:
         window.session.undo.setClean()
     begun = time.perf_counter()
     window.close()
-    print(f"closing took {time.perf_counter() - begun:.2f} s; gaps above {1e3 * LEAST:.0f} ms: {len(pulse.gaps)}")
-    for seconds, what, where in sorted(pulse.gaps, reverse=True)[:30]:
-        print(f"{seconds:.2f} s", what, where, sep="\t")
+    ours = sum(gap.worked > LEAST for gap in pulse.gaps)
+    print(f"closing took {time.perf_counter() - begun:.2f} s")
+    print(f"gaps above {1e3 * LEAST:.0f} ms: {len(pulse.gaps)}, of work alone: {ours}")
+    print(f"most work in one turn: {pulse.most:.3f} s")
+    for gap in sorted(pulse.gaps, key=lambda gap: gap.seconds, reverse=True)[:30]:
+        print(
+            f"{gap.seconds:.2f} s", f"worked {gap.worked:.2f} s, taken {gap.taken:.2f} s", gap.what, gap.where, sep="\t"
+        )
 
 
 if __name__ == "__main__":
