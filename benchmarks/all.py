@@ -197,8 +197,8 @@ class Million:
     """Stands for a run with five long traces."""
 
     def __init__(self, t):
+        from pendel.core.runs.display_units import ShownUnits
         from pendel.core.runs.kept import SignalInfo, Trace
-        from pendel.core.runs.shown_units import ShownUnits
 
         rng = np.random.default_rng(1)
         self.keys = [f"s.{k}" for k in range(5)]

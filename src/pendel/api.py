@@ -11,8 +11,8 @@ from pendel.card_view import CardView
 from pendel.core import verbs
 from pendel.core.check import examine
 from pendel.core.drive import file
-from pendel.core.drive.asked import read_figure
 from pendel.core.drive.findings import Finding
+from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import RunProblem
 from pendel.core.trust import allow_all_of, refuse_strange_c
 from pendel.core.verbs.asking import SignalReport

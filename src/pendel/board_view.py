@@ -17,9 +17,9 @@ from pendel.core.bench.facts import BoardFacts, BoardState, Order
 from pendel.core.bench.standin_process import StandInProcess
 from pendel.core.bench.trigger import Condition, Mode, Trigger
 from pendel.core.bench.value_sets import value_of
-from pendel.core.drive.asked import near_words, read_figure
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.file import to_text
+from pendel.core.drive.user_text import near_words, read_figure
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.firmware.targets import image_for
 from pendel.core.runs.simulate import prepare, signal_infos

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
 from pendel.core.check import end_exists, examine, fits
-from pendel.core.drive.asked import known_name, near_words
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.findings import Finding
+from pendel.core.drive.user_text import known_name, near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.verbs.changing import kind_of_card
 

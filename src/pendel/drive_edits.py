@@ -8,9 +8,9 @@ from pendel.card_view import ways
 from pendel.core.catalogue.assembly import open_ports
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import assemblies, commands
-from pendel.core.drive.asked import known_name, near_words
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
+from pendel.core.drive.user_text import known_name, near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow

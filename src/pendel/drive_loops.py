@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from pendel.core import verbs
 from pendel.core.drive import commands
-from pendel.core.drive.asked import known_name
 from pendel.core.drive.document import KeptTransfer
+from pendel.core.drive.user_text import known_name
 from pendel.core.verbs.asking import LoopReport
 from pendel.drive_edits import EditedDrive
 

@@ -8,8 +8,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from pendel.core.drive.asked import read_figure
 from pendel.core.drive.file import to_text
+from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.live.client import LiveRun
 from pendel.core.live.frames import LiveFrame

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from pendel.api import Drive
 from pendel.core.drive import file
-from pendel.core.drive.asked import known_name
 from pendel.core.drive.examples import EXAMPLES
+from pendel.core.drive.user_text import known_name
 
 __all__ = ["open_drive", "open_example"]
 

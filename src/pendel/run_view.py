@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import ArrayLike
 
-from pendel.core.drive.asked import known_name, near_words
+from pendel.core.drive.user_text import known_name, near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import si_unit_of, turn, unit
 from pendel.tables import html_table

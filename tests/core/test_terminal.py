@@ -8,8 +8,8 @@ import unicodedata
 import pytest
 
 import pendel
+from pendel.cli.lines import visible, visible_json
 from pendel.cli.main import main
-from pendel.cli.telling import visible, visible_json
 from pendel.core.drive.file import from_text, save, to_text
 
 EVIL = "A\x1b[2J\tB\nfault: drive: forged\u202e\x9b1m\u2028x\udc80"

@@ -14,7 +14,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from pendel.cli import main as verbs
-from pendel.cli.telling import tell_aside
+from pendel.cli.lines import print_aside
 from pendel.core.drive.file import from_text, save
 from pendel.core.errors import PendelError
 from pendel.core.temporary import temporary_folder
@@ -36,7 +36,7 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
     wanted = getattr(options, "out", None) or (options.file if verb.changes else None)
     out = Path(wanted) if wanted and wanted != verbs.STANDARD else None
     if out is not None and not out.absolute().parent.is_dir():
-        tell_aside(f"pendel: {out}: there is no folder {out.absolute().parent}. Make it, or name another.")
+        print_aside(f"pendel: {out}: there is no folder {out.absolute().parent}. Make it, or name another.")
         return verbs.WRONG_CALL
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads that are there already would not be confined
     with temporary_folder("run") as folder:
@@ -47,10 +47,10 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
             try:
                 bring(result, out, whole=verb.changes)
             except PendelError as problem:
-                tell_aside(f"pendel: {problem}")
+                print_aside(f"pendel: {problem}")
                 return verbs.WRONG_CALL
             except OSError as problem:
-                tell_aside(f"pendel: {out}: it cannot be written: {problem.strerror}. Choose another folder.")
+                print_aside(f"pendel: {out}: it cannot be written: {problem.strerror}. Choose another folder.")
                 return verbs.WRONG_CALL
         return code
 
@@ -77,7 +77,7 @@ def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -
         except KeyboardInterrupt:  # the other process hears of it too
             continue
     if code < 0:
-        tell_aside(f"pendel: the run's process ended unexpectedly (signal {-code}).")
+        print_aside(f"pendel: the run's process ended unexpectedly (signal {-code}).")
         return verbs.FAILED
     return code
 

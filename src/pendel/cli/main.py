@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pendel import __version__
-from pendel.cli.telling import tell, tell_aside
+from pendel.cli.lines import print_aside, print_line
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
 from pendel.core.verbs import VERBS, Parameter, Verb, set_named
@@ -112,7 +112,7 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
     if not sys.stderr.isatty():
         yield None
         return
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.plant.simulator import Watch
 
     watch, done = Watch.private(), threading.Event()
@@ -123,7 +123,7 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
         yield None
         return
 
-    def tell() -> None:
+    def report() -> None:
         while not done.wait(PROGRESS_EVERY):
             print(
                 f"\r{min(100, round(100 * float(watch.progress[0]) / end))} %",
@@ -132,7 +132,7 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
                 flush=True,
             )
 
-    thread = threading.Thread(target=tell, daemon=True)
+    thread = threading.Thread(target=report, daemon=True)
     thread.start()
     try:
         yield watch
@@ -143,7 +143,7 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
 
 
 def say_at_once(words: str) -> None:
-    tell(words)
+    print_line(words)
     sys.stdout.flush()
 
 
@@ -180,7 +180,7 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         print(result, end="")
     elif verb.name == "c":
         for path in result:
-            tell(path)
+            print_line(path)
     else:
         show(result, verb.name)
     return FAILED if failed(result) else DONE
@@ -216,13 +216,13 @@ def tell_of(drive: Drive, run: Any) -> None:
     from pendel.core.runs.rounding import listed  # it loads what most verbs need not
 
     steps = run.counters["steps"]
-    tell_aside(f"{drive.title}: {run.end:g} s in {run.seconds:.3f} s, {steps} steps")
+    print_aside(f"{drive.title}: {run.end:g} s in {run.seconds:.3f} s, {steps} steps")
     for remark in run.remarks:
-        tell_aside(f"found: {remark.sentence}")
+        print_aside(f"found: {remark.sentence}")
     for line in listed(run, 3):
-        tell_aside(f"as shipped: {line}")
+        print_aside(f"as shipped: {line}")
     if run.message:
-        tell_aside(run.message)
+        print_aside(run.message)
 
 
 def failed(result: Any) -> bool:
@@ -288,7 +288,7 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
         if verb.name != "set":
             set_named(drive, options.set)
         for sentence in all_left_out():
-            tell_aside(f"found: {sentence}")
+            print_aside(f"found: {sentence}")
         if (verb.runs or verb.name in UNBOUND) and options.own_c:
             allow_all_of(drive)
         if folder is not None and verb.runs:
@@ -296,13 +296,13 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
         return perform(verb, drive, options)
     except DriveHasFindings as problem:
         for finding in problem.findings:
-            tell_aside(f"fault: {finding.card or finding.field or 'drive'}: {finding}")
+            print_aside(f"fault: {finding.card or finding.field or 'drive'}: {finding}")
         return FAILED
     except (FileProblem, DriveProblem) as problem:
-        tell_aside(f"pendel: {problem}")
+        print_aside(f"pendel: {problem}")
         return WRONG_CALL
     except PendelError as problem:
-        tell_aside(*f"pendel: {problem}".split("\n"))
+        print_aside(*f"pendel: {problem}".split("\n"))
         return FAILED
     except BrokenPipeError:
         return DONE

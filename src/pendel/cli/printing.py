@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from pendel.cli.telling import tell, tell_aside, visible_json
+from pendel.cli.lines import print_aside, print_line, visible_json
 from pendel.core.drive.findings import Finding
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
@@ -78,39 +78,39 @@ def _(result: Ran, verb: str) -> None:
 @show.register
 def _(result: Mapping, verb: str) -> None:
     for name, reason in result.items():
-        tell_aside(f"left as it is: {name}: {reason}")
+        print_aside(f"left as it is: {name}: {reason}")
 
 
 @show.register
 def _(result: list, verb: str) -> None:
     nothing = {"check": "no findings", "signals": "no signals", "loops": "no closed loop"}
     for each in result:
-        tell(*cells_of(each))
+        print_line(*cells_of(each))
     if not result:
-        tell(nothing[verb])
+        print_line(nothing[verb])
 
 
 @show.register
 def _(result: Measured, verb: str) -> None:
     titles = list(result.signals[0].values) if result.signals else []
-    tell("signal", "unit", *titles)
+    print_line("signal", "unit", *titles)
     for each in result.signals:
-        tell(each.signal, each.unit, *(f"{x:.6g}" for x in each.values.values()))
+        print_line(each.signal, each.unit, *(f"{x:.6g}" for x in each.values.values()))
     if result.responses:
         print()
-        tell("response", "to", *result.responses[0].values)
+        print_line("response", "to", *result.responses[0].values)
     for answer in result.responses:
-        tell(answer.signal, answer.setpoint, *answer.values.values())
+        print_line(answer.signal, answer.setpoint, *answer.values.values())
     if result.powers:
         print()
-        tell("current", "with", "P W", "S VA", "N VA", "power factor")
+        print_line("current", "with", "P W", "S VA", "N VA", "power factor")
     for row in result.powers:
         figures = (row.active, row.apparent, row.non_active, row.factor)
-        tell(row.signal, row.voltage, *(f"{x:.6g}" for x in figures))
+        print_line(row.signal, row.voltage, *(f"{x:.6g}" for x in figures))
     print()
-    tell("lost by", "mean power W", "energy J")
+    print_line("lost by", "mean power W", "energy J")
     for lost in (*result.lost, *result.sums):
-        tell(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}")
+        print_line(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}")
 
 
 @show.register
@@ -118,121 +118,121 @@ def _(result: TransferReport, verb: str) -> None:
     opened = f", opened at {', '.join(result.opened)}" if result.opened else ""
     rhythm = f"every {result.dt:g} s" if result.dt else "continuous"
     size = f"{result.order} of {result.states} states"
-    tell(f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {size}")
+    print_line(f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {size}")
     if math.isfinite(result.crossover):
-        tell(
+        print_line(
             f"crossover {result.crossover:.4g} Hz, phase margin {result.phase_margin:.3g}°, "
             f"gain margin {result.gain_margin:.3g} dB, Ms {result.ms:.3g}"
         )
     print()
-    tell("pole Hz", "damping", "lives in")
+    print_line("pole Hz", "damping", "lives in")
     for pole in result.poles:
         place = f"{pole.natural:.5g}" if math.isfinite(pole.natural) else "within a sample"
-        tell(place, f"{pole.damping:.4g}", ", ".join(pole.states))
+        print_line(place, f"{pole.damping:.4g}", ", ".join(pole.states))
     for words in result.left_out:
-        tell_aside(f"left out, {words}")
+        print_aside(f"left out, {words}")
     for words in result.remarks:
-        tell_aside(f"found: {words}")
+        print_aside(f"found: {words}")
     if result.swept:
         print()
-        tell("swept Hz", "magnitude", "phase °", "off dB", "off °", "harmonics", "amplitude")
+        print_line("swept Hz", "magnitude", "phase °", "off dB", "off °", "harmonics", "amplitude")
     for p in result.swept:
         figures = (p.frequency, p.magnitude, p.phase, p.off_db, p.off_degrees, p.harmonics, p.amplitude)
-        tell(*(f"{x:.4g}" for x in figures), *(() if p.linear else ("not linear",)))
+        print_line(*(f"{x:.4g}" for x in figures), *(() if p.linear else ("not linear",)))
 
 
 @show.register
 def _(result: MechanicsReport, verb: str) -> None:
     for chain in result.chains:
         inertia = f", {chain.inertia:.5g} in all seen from {chain.bodies[0]}" if math.isfinite(chain.inertia) else ""
-        tell(f"{' – '.join(chain.bodies)}{inertia}")
+        print_line(f"{' – '.join(chain.bodies)}{inertia}")
         if chain.held:
-            tell(f"with {chain.bodies[0]} held: {', '.join(f'{f:.5g} Hz' for f in chain.held)}")
+            print_line(f"with {chain.bodies[0]} held: {', '.join(f'{f:.5g} Hz' for f in chain.held)}")
         if chain.modes:
             print()
-            tell("mode", "Hz", "damping", *chain.bodies, "gives way")
+            print_line("mode", "Hz", "damping", *chain.bodies, "gives way")
         for mode in chain.modes:
             soft = ", ".join(f"{name} {share:.0%}" for name, share in mode.elastic.items() if share >= 0.01)
             shape = (f"{value:.3g}" for value in mode.shape.values())
-            tell(mode.number, f"{mode.frequency:.5g}", f"{mode.damping:.4g}", *shape, soft)
+            print_line(mode.number, f"{mode.frequency:.5g}", f"{mode.damping:.4g}", *shape, soft)
     if not any(chain.modes for chain in result.chains):
-        tell("nothing swings: no two bodies with something elastic between them")
+        print_line("nothing swings: no two bodies with something elastic between them")
     for words in result.remarks:
-        tell_aside(f"found: {words}")
+        print_aside(f"found: {words}")
 
 
 @show.register
 def _(result: CalmedReport, verb: str) -> None:
     reached = f": damping {result.before:.3g} → {result.reached:.3g}" if math.isfinite(result.reached) else ""
-    tell(f"{result.how} behind {result.at}, {result.frequency:.5g} Hz{reached}")
+    print_line(f"{result.how} behind {result.at}, {result.frequency:.5g} Hz{reached}")
     for words in result.remarks:
-        tell_aside(f"found: {words}")
+        print_aside(f"found: {words}")
 
 
 @show.register
 def _(result: UnitReport, verb: str) -> None:
-    tell_aside(f"{result.what}, in ticks of {result.step:g} s")
+    print_aside(f"{result.what}, in ticks of {result.step:g} s")
     for each in result.variables:
         start = "" if each.start is None else f"{each.start:.9g}"
-        tell(each.name, each.use, each.unit, start, each.description)
+        print_line(each.name, each.use, each.unit, start, each.description)
 
 
 @show.register
 def _(result: ProposedFormats, verb: str) -> None:
     for block, number in result.formats.items():
-        tell(block, number)
+        print_line(block, number)
     words = "" if result.reached else f", more than the {100 * result.wanted:.3g} % wanted"
-    tell_aside(f"error {100 * result.error:.3g} % of {result.worst or 'nothing'}{words}")
+    print_aside(f"error {100 * result.error:.3g} % of {result.worst or 'nothing'}{words}")
     for tried in result.tried:
         if not tried.taken:
-            tell_aside(f"{tried.block} keeps 32 bits: 16 leave {100 * tried.error:.3g} % of {tried.signal}")
+            print_aside(f"{tried.block} keeps 32 bits: 16 leave {100 * tried.error:.3g} % of {tried.signal}")
     for block, reason in result.reasons.items():
-        tell_aside(f"{block} stays in float: {reason}")
+        print_aside(f"{block} stays in float: {reason}")
 
 
 @show.register
 def _(result: FirmwareReport, verb: str) -> None:
-    tell("block", "every", "format", "signal", "lowest", "highest", "step", "bytes")
+    print_line("block", "every", "format", "signal", "lowest", "highest", "step", "bytes")
     for block in result.blocks:
         for k, signal in enumerate(block.signals):
             ends = (f"{x:.6g}" if math.isfinite(x) else "" for x in (signal.low, signal.high))
             step = f"{signal.step:.4g}" if signal.step else ""
             data = block.data if k == 0 else ""
-            tell(block.name, block.every, block.number.value, signal.signal, *ends, step, data)
+            print_line(block.name, block.every, block.number.value, signal.signal, *ends, step, data)
     live = [v for v in result.values if v.ends is not None]
     if live:
         print()
-        tell("live value", "now", "lowest", "highest", "in the code", "word")
+        print_line("live value", "now", "lowest", "highest", "in the code", "word")
     for value in live:
         assert value.ends is not None
         for k, number in enumerate(value.numbers):
             head = (value.key, f"{value.now:.6g}", *value.ends) if k == 0 else ("", "", "", "")
             word = f"{number.now:.9g}" if number.rep.floating else number.word
-            tell(*head, f"{number.name} = {number.formula}", word)
+            print_line(*head, f"{number.name} = {number.formula}", word)
     for finding in result.findings:
-        tell(f"attention: {finding.card}: {finding.sentence}")
+        print_line(f"attention: {finding.card}: {finding.sentence}")
     if result.check is not None:
         c = result.check
         print()
-        tell(f"{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} ticks")
+        print_line(f"{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} ticks")
         for build in c.unlike:
-            tell(f"differs: {build}")
+            print_line(f"differs: {build}")
         if not c.unlike:
-            tell(f"the same to the bit: {', '.join(c.builds)}")
+            print_line(f"the same to the bit: {', '.join(c.builds)}")
         print()
-        tell("signal", "largest difference from float 64")
+        print_line("signal", "largest difference from float 64")
         for name, gap in c.differences.items():
-            tell(name, f"{gap:.4g}")
+            print_line(name, f"{gap:.4g}")
     for each in result.processors:
         print()
-        tell(
+        print_line(
             f"{each.processor}: {each.mean:.0f} instructions a tick, {each.largest} at most; {each.flash} "
             f"bytes of flash, {each.data} of data; {each.ticks} ticks "
             f"{f'differ: {each.unlike}' if each.unlike else 'the same to the bit'}"
             f"{'' if math.isnan(each.load) else f'; the longest takes {100 * each.load:.3g} % of a period'}"
         )
         for name, count in each.by_block.items():
-            tell(name, f"{count:.0f}")
+            print_line(name, f"{count:.0f}")
 
 
 @singledispatch

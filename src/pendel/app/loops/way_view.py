@@ -233,7 +233,7 @@ class WayView(QWidget):
             self._sweeping.stop()
         self.points = []
         self.swept.setVisible(False)
-        tell(self.swept_words, "")
+        set_sentence(self.swept_words, "")
 
     def look(self) -> None:
         """Ask for the model of the chosen way."""
@@ -249,10 +249,10 @@ class WayView(QWidget):
             return
         if not way.source or not way.target:
             self._fail("")
-            tell(self.facts, "Choose from where to where. Nothing in the drive changes.")
+            set_sentence(self.facts, "Choose from where to where. Nothing in the drive changes.")
             return
         request = TransferRequest(to_text(drive), way, own_c=brings_allowed_c(drive))
-        tell(self.facts, "Looking …")
+        set_sentence(self.facts, "Looking …")
         self.session.jobs.start(TRANSFER, lambda job: self._ask(job, request), self._show)
 
     def _ask(self, job: Job, request: TransferRequest | SweepRequest):
@@ -260,9 +260,9 @@ class WayView(QWidget):
 
     def _fail(self, sentence: str) -> None:
         self.looked_at = None
-        tell(self.problem, sentence)
+        set_sentence(self.problem, sentence)
         for words in (self.facts, self.remarks, self.left_out):
-            tell(words, "")
+            set_sentence(words, "")
         self.poles.show_rows([])
         self._enable()
         self._draw()
@@ -305,14 +305,14 @@ class WayView(QWidget):
         growing = sum(map(looked_at.transfer.grows, minimum.poles))
         if growing:
             words.append(f"{growing} pole{'s grow' if growing > 1 else ' grows'}: not stable")
-        tell(self.facts, "\n".join(words))
-        tell(self.remarks, "\n".join(looked_at.transfer.remarks))
-        tell(self.problem, "")
+        set_sentence(self.facts, "\n".join(words))
+        set_sentence(self.remarks, "\n".join(looked_at.transfer.remarks))
+        set_sentence(self.problem, "")
         rows = [pole_row(p) for p in minimum.poles if p.s.imag >= 0]
         self.poles.show_rows(rows)
         self.poles.setFixedHeight(32 + 20 * min(max(len(rows), 2), 9))
         reasons = [f"{', '.join(n for n, _ in each.pole.states)}: {each.reason}" for each in minimum.left_out]
-        tell(self.left_out, f"{len(reasons)} left out, as nothing reaches or shows them." if reasons else "")
+        set_sentence(self.left_out, f"{len(reasons)} left out, as nothing reaches or shows them." if reasons else "")
         self.left_out.setToolTip("\n".join(reasons))
         self._enable()
         self._show_kept_sweep()
@@ -325,7 +325,7 @@ class WayView(QWidget):
         self.points = list(kept_sweep(self.session.shelf.folder, self.session.drive, self.fields.way()))
         if self.points:
             self._show_points()
-            tell(self.swept_words, f"Kept: {self._sweep_sentence()}")
+            set_sentence(self.swept_words, f"Kept: {self._sweep_sentence()}")
 
     def _show_points(self) -> None:
         self.swept.show_rows([swept_row(p) for p in self.points])
@@ -464,7 +464,7 @@ class WayView(QWidget):
             self.session.do(commands.keep_transfer(self.session.drive, name, way))
             self._text = to_text(self.session.drive)  # the same model holds
         except DriveProblem as problem:
-            tell(self.problem, str(problem))
+            set_sentence(self.problem, str(problem))
 
     def forget(self) -> None:
         name = self.name.text().strip()
@@ -486,7 +486,7 @@ class WayView(QWidget):
         try:
             save_model(self.looked_at.transfer, Path(path))
         except FileProblem as problem:
-            tell(self.problem, str(problem))
+            set_sentence(self.problem, str(problem))
             return
         self.status_message.emit(f"Saved the model to {path}.")
 
@@ -508,7 +508,7 @@ class WayView(QWidget):
         self._text = text  # what is still to be heard of this drive is no change
         order = sorted(wished, key=lambda f: -f)  # the high ones are there at once
         self.sweep_button.setText("Stop")
-        tell(self.swept_words, "Running to where the sine begins …")
+        set_sentence(self.swept_words, "Running to where the sine begins …")
 
         def work(job: Job) -> int:
             for begin in range(0, len(order), PIECE):
@@ -523,7 +523,7 @@ class WayView(QWidget):
         if job is not self._sweeping or job.stopping or self.looked_at is None:
             return
         self.points = sorted([*self.points, *points], key=lambda p: p.frequency)
-        tell(self.swept_words, f"{len(self.points)} of {whole} frequencies")
+        set_sentence(self.swept_words, f"{len(self.points)} of {whole} frequencies")
         self._show_points()
         self._draw()
 
@@ -532,9 +532,9 @@ class WayView(QWidget):
         if job is not self._sweeping:
             return
         if job.end is End.FAILED:
-            tell(self.swept_words, job.sentence)
+            set_sentence(self.swept_words, job.sentence)
         elif self.points:
-            tell(self.swept_words, self._sweep_sentence())
+            set_sentence(self.swept_words, self._sweep_sentence())
             self._keep_sweep()
 
     def _keep_sweep(self) -> None:
@@ -562,7 +562,7 @@ class WayView(QWidget):
         return words + "."
 
 
-def tell(words: QLabel, sentence: str) -> None:
+def set_sentence(words: QLabel, sentence: str) -> None:
     """Show a sentence, or no room for one."""
     words.setText(sentence)
     words.setVisible(bool(sentence))

@@ -18,9 +18,9 @@ from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.display_units import factor
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.powers import Powers, powers
-from pendel.core.runs.shown_units import factor
 from pendel.core.runs.spectra import Spectrum, spectrum_of, whole_periods
 
 SHOWN_LINES = 40

@@ -20,9 +20,9 @@ from pendel.app.session.usual_strips import StripSpec
 from pendel.app.widgets.basic import literal
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
+from pendel.core.runs.display_units import OTHERS, ShownUnits
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
-from pendel.core.runs.shown_units import OTHERS, ShownUnits
 
 ANYBODYS = ("power", "loss", "voltage", "current")
 """Signals that say little without their card."""

@@ -18,10 +18,10 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem, PendelError, Stopped
 from pendel.core.runs import kept
+from pendel.core.runs.display_units import ShownUnits
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.requests import OrderRequest
-from pendel.core.runs.shown_units import ShownUnits
 from pendel.core.runs.worker import Beside
 
 MOST_RUNS = 40

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from PyQt6.QtGui import QAction
 
 from pendel.app.session.session import Session
-from pendel.core.runs.shown_units import OTHERS, SPEED
+from pendel.core.runs.display_units import OTHERS, SPEED
 
 MOST_DRIVES = 50
 """Whose choices are kept."""

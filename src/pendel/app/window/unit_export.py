@@ -185,7 +185,7 @@ class UnitExport(QDialog):
 
 def unit_of(drive: Drive, wish: Wish) -> Unit:
     """What is wished, but for inputs that this part of the drive does not have."""
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.fmu.variables import Unit, What  # slow to load, and not needed to start
     from pendel.core.runs.simulate import prepare
 

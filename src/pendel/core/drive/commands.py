@@ -58,12 +58,12 @@ class Command:
             check_changes(drive, self.changes)
         for change in self.changes:
             put(drive, change.table, change.key, change.after, change.at)
-        drive.tell({(c.table, c.key) for c in self.changes})
+        drive.print_line({(c.table, c.key) for c in self.changes})
 
     def revert(self, drive: Drive) -> None:
         for change in reversed(self.changes):
             put(drive, change.table, change.key, change.before, change.at)
-        drive.tell({(c.table, c.key) for c in self.changes})
+        drive.print_line({(c.table, c.key) for c in self.changes})
 
     def then(self, other: Command, title: str | None = None) -> Command:
         return Command(title or self.title, self.changes + other.changes, other.gesture)

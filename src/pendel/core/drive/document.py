@@ -257,7 +257,7 @@ class Drive:
             raise DriveProblem(f"A drive has no table {name}.")
         return getattr(self, name)
 
-    def tell(self, touched: set[tuple[str, str]]) -> None:
+    def print_line(self, touched: set[tuple[str, str]]) -> None:
         for listener in list(self.listeners):
             listener(touched)
 

@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 
 from pendel.core.errors import FileProblem, PendelError
+from pendel.core.runs.display_units import factor
 from pendel.core.runs.kept import KeptRun, Trace
-from pendel.core.runs.shown_units import factor
 
 Column = tuple[str, str, np.ndarray]
 """Name, unit and values."""

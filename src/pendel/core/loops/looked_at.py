@@ -8,9 +8,9 @@ from functools import lru_cache
 
 import numpy as np
 
-from pendel.core.drive.asked import read_figure
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import from_text
+from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.between import model_between
 from pendel.core.loops.calming import DAMPED, By, Calming, calming

@@ -13,8 +13,8 @@ import numpy as np
 from pendel.core.catalogue.declare import Block, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.own_c import holds_c
-from pendel.core.drive.asked import near_words
 from pendel.core.drive.document import Drive
+from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.continuous import continuous_response
 from pendel.core.loops.linear import linear_plant, sampled_drive, without_drops

@@ -20,9 +20,9 @@ from pendel.core.plant.program import BALANCE, Outcome, Structure
 from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, last_before
 from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.content import CONDENSED, Content, content_here
+from pendel.core.runs.display_units import ShownUnits, factor
 from pendel.core.runs.evaluating import HERE, Evaluator
 from pendel.core.runs.measures import Pieces, cut_at_turns, window
-from pendel.core.runs.shown_units import ShownUnits, factor
 
 FORMAT_VERSION = 1
 

@@ -7,10 +7,10 @@ from collections.abc import Iterable, Mapping
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
 from pendel.core.drive import commands
-from pendel.core.drive.asked import known_name, near_words
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive, End
+from pendel.core.drive.user_text import known_name, near_words
 from pendel.core.errors import DriveProblem
 
 

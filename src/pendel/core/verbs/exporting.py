@@ -62,7 +62,7 @@ def export_unit(
     ------
     DriveHasFindings, DriveProblem
     """
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.fmu.model_description import coherent, role
     from pendel.core.fmu.variables import Unit, What
     from pendel.core.runs.simulate import prepare

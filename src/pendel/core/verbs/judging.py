@@ -100,7 +100,7 @@ def linear_between(
     ------
     DriveHasFindings, DriveProblem
     """
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.loops.looked_at import looked_at
     from pendel.core.loops.sweep import Sweep, usual_frequencies
     from pendel.core.runs.simulate import prepare

@@ -121,7 +121,7 @@ def calm(
     ------
     DriveHasFindings, DriveProblem
     """
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.loops.calming import DAMPED, command_for, means_of
     from pendel.core.loops.looked_at import calming_of
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
-from pendel.core.drive.asked import near_words, read_figure
 from pendel.core.drive.document import Drive
+from pendel.core.drive.user_text import near_words, read_figure
 from pendel.core.errors import DriveProblem
 
 if TYPE_CHECKING:
@@ -211,7 +211,7 @@ def currents_among(ran: Ran, voltage: str) -> list[str]:
 def measured_signal(kept: KeptRun, key: str, first: float, last: float, base: float) -> SignalMeasures:
     """Figures of a signal; with a fundamental ``base`` (Hz), its line and the distortion as well."""
     from pendel.core.measures import Place, Span, measures_at
-    from pendel.core.runs.shown_units import factor
+    from pendel.core.runs.display_units import factor
     from pendel.core.runs.spectra import spectrum_of
 
     trace = kept.trace(key)

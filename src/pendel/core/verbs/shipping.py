@@ -9,10 +9,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
-from pendel.core.drive.asked import near_words
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding
+from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.verbs.changing import apply
 
@@ -219,7 +219,7 @@ def propose_formats(drive: Drive, *, error: str | None = None) -> ProposedFormat
     ------
     DriveHasFindings, DriveProblem
     """
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.firmware.propose import propose_formats as proposed
 
     wanted = read_figure(drive, error, "", 2e-3)
@@ -255,7 +255,7 @@ def firmware(
     ------
     DriveHasFindings, DriveProblem, BuildProblem
     """
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.firmware.facts import facts_of
     from pendel.core.firmware.findings import findings_of
     from pendel.core.firmware.processors import on_processor, processor_of

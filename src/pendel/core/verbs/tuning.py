@@ -56,7 +56,7 @@ def tune_loops(
     ------
     DriveHasFindings, DriveProblem
     """
-    from pendel.core.drive.asked import read_figure
+    from pendel.core.drive.user_text import read_figure
     from pendel.core.loops.judged_at import judged_at
     from pendel.core.loops.within_limits import Goal, Limits, tune
 

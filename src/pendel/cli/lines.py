@@ -26,11 +26,11 @@ def visible_json(document: str) -> str:
     return ACTING.sub(lambda found: found[0] if found[0] == "\n" else json.dumps(found[0])[1:-1], document)
 
 
-def tell(*cells: object) -> None:
+def print_line(*cells: object) -> None:
     """Print a line with columns apart by tabs."""
     print(*(visible(str(cell)) for cell in cells), sep="\t")
 
 
-def tell_aside(*lines: object) -> None:
+def print_aside(*lines: object) -> None:
     """Print to the error stream; lines after the first, as of a compiler, are set in."""
     print(*(visible(str(line)) for line in lines), sep="\n  ", file=sys.stderr)
