@@ -125,6 +125,7 @@ def test_what_surrounds_a_stand_in_board_follows_the_sheet_while_it_runs(bench, 
     assert fastest(3.0) < 0.01
     # It stays so when the program is loaded by another master, who knows nothing of the drive around.
     board.sampler = None
+    assert until(lambda: page.scope.sampler is None)
     board.bench.load(image_for(board.described.lowered, board.target))
     calm(page)
     assert fastest(3.0) < 0.01

@@ -32,14 +32,14 @@ DONE, FAILED, WRONG_CALL = 0, 1, 2
 STANDARD = "-"
 """A file that stands for standard input, or output."""
 UNBOUND = ("board",)
-"""Verbs that go on until they are stopped, and give no result."""
+"""Verbs that go on until they are stopped."""
+WITHOUT_RESULT = (*UNBOUND, "set")
 DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into the file it came from"
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""
 EPILOGUE = (
-    "Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave "
-    "another "
-    "bit; 2 the call or a file is wrong."
+    "Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave another bit; "
+    "2 the call or a file is wrong."
 )
 
 
@@ -58,7 +58,7 @@ def parser() -> argparse.ArgumentParser:
             add_parameter(sub, parameter)
         if verb.changes or verb.writes:
             sub.add_argument("--out", metavar="FILE", help=DRIVE_TO if verb.changes else verb.writes)
-        if not verb.changes and verb.name not in UNBOUND:
+        if verb.name not in WITHOUT_RESULT:
             sub.add_argument("--json", action="store_true", help="print the result as JSON")
         if verb.name != "set":
             sub.add_argument(
@@ -163,8 +163,10 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     else:
         result = verb.does(drive, **given)
     if verb.changes:
-        if result:  # the drive itself may go to standard output
-            with contextlib.redirect_stdout(sys.stderr if options.out == STANDARD else sys.stdout):
+        with contextlib.redirect_stdout(sys.stderr if options.out == STANDARD else sys.stdout):
+            if verb.name not in WITHOUT_RESULT and options.json:
+                print(as_json(result))
+            elif result:
                 show(result, verb.name)
         return write_drive(drive, options)
     if run := getattr(result, "run", None):

@@ -39,6 +39,7 @@ from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Block, Deck, Kind, Part, Value
 from pendel.core.catalogue.index import alternatives
 from pendel.core.check.formats import CONTROLLERS
+from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive import commands
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
@@ -529,7 +530,8 @@ class Inspector(QWidget):
         except (RunProblem, ArithmeticError, LookupError, RuntimeError, TypeError, ValueError, ExpressionProblem):
             figures = []
         for f in figures:
-            self.follow_box.addLayout(figure_row(f.label, f.symbol, figure(f.value, f.unit)))
+            unit = signal_unit(self.session.drive, End(self.card, f.at)) if f.at else f.unit
+            self.follow_box.addLayout(figure_row(f.label, f.symbol, figure(f.value, unit)))
         if self.curve_view is not None and kind.curve is not None and figures:
             try:
                 curve = kind.curve(values, card)

@@ -16,6 +16,9 @@ from pendel.app.plots.axis import FigureAxis
 from pendel.app.widgets.theme import font, tokens
 from pendel.app.widgets.timers import Later
 
+# By default a movement within 10 ms of the one before is dropped, also the last one: a reading then stays where the
+# pointer no longer is.
+pg.setConfigOption("mouseRateLimit", 0)
 GRID = 0.13
 """How strong the lines at the ticks are, from 0 to 1."""
 ABOVE_FILLED = 0.5

@@ -77,6 +77,10 @@ class Value:
     levels: tuple[str, ...] = ()
     """Levels of detail at which the value counts, for parts that have several; empty means all."""
     role: ValueRole | None = None
+    at: str = "out"
+    """For a value that may be of any unit: the port whose unit it has."""
+    rate: bool = False
+    """Whether it is of that unit per second."""
 
     @property
     def optional(self) -> bool:
@@ -175,12 +179,13 @@ class Choice:
 
 @dataclass(frozen=True)
 class Figure:
-    """A derived value to show: SI value and the unit to show it in."""
+    """A derived value to show: SI value and the unit to show it in, or the output `at` whose unit it has."""
 
     label: str
     symbol: str
     value: float
     unit: str
+    at: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -421,8 +426,12 @@ class Block(Kind):
     gain: tuple[str, str] | None = None
     """A value and an input: the output has the unit of both multiplied, where the value was written with
     one."""
+    integrates: bool = False
+    """Whether that is gain times input times time."""
     passes_unit: bool = True
-    """Whether the output is of the unit of its inputs, as behind a filter."""
+    """Whether the output is of the unit of its inputs, as behind a filter; with a gain, where that is plainly 1."""
+    stated_by: tuple[tuple[str, str], ...] = ()
+    """Outputs that have the unit of a value, where nothing that comes in and nothing that they go to has one."""
     alike: tuple[tuple[str, str], ...] = ()
     """Pairs of inputs that are of one unit."""
     opens: str = ""

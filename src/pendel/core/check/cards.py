@@ -24,16 +24,17 @@ from pendel.core.vocabulary import ValueRole
 
 def cards(of: Subject) -> None:
     for key, kind in of.kinds.items():
-        _card(of.drive, key, kind, of.names, of.result)
+        _card(of, key, kind)
 
 
-def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
+def _card(of: Subject, key: str, kind: Kind) -> None:
+    drive, names, result = of.drive, of.names, of.result
     card = drive.cards[key]
     good = values_of(drive, key, kind, names, result)
     good = choices_of(card, key, kind, result) and good
     values = result.values[key]
     if kind.rows:
-        good = rows_of(card, key, kind.rows, names, values, result) and good
+        good = rows_of(of, key, kind.rows, values) and good
     if good:
         contradictions = worked_out(key, card, kind, values, result)
         good = contradictions is not None

@@ -10,6 +10,7 @@ from pendel.core.check.fixed_steps import harmonics
 from pendel.core.check.formats import formats
 from pendel.core.check.panel import panel
 from pendel.core.check.settings import quantities, settings
+from pendel.core.check.unit_fit import unit_fit
 from pendel.core.check.wires import ports, taps, wires
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, fault
@@ -31,6 +32,7 @@ RULES: tuple[Rule, ...] = (
     wires,
     ports,
     taps,
+    unit_fit,
     panel,
 )
 """In an order in which each finds evaluated what it looks at. A kind adds its own by `Kind.rules`."""

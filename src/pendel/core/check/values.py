@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Contradiction, Kind, Part, Rows, Value
-from pendel.core.check.examined import Examined
+from pendel.core.check.examined import Examined, Subject
 from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive.document import Card, Drive, End
 from pendel.core.drive.findings import fault
@@ -64,7 +64,7 @@ def bound_text(bound: float, value: Value) -> str:
 
 def meant_unit(drive: Drive, key: str, value: Value) -> Callable[[], str] | None:
     """Where the unit of a card's value that may be of any comes from; that of a gain has none."""
-    return None if value.role is ValueRole.GAIN else lambda: signal_unit(drive, End(key, "out"))
+    return None if value.role is ValueRole.GAIN else lambda: signal_unit(drive, End(key, value.at))
 
 
 def unit_in_use(drive: Drive, card: str, name: str) -> str:
@@ -120,16 +120,18 @@ def worked_out(
         return None
 
 
-def rows_of(card: Card, key: str, table: Rows, names: Names, values: dict[str, float], result: Examined) -> bool:
+def rows_of(of: Subject, key: str, table: Rows, values: dict[str, float]) -> bool:
     """Evaluate the rows of a card's table into ``values``, as ``column_row``; whether all is well."""
-    good = True
+    card, good = of.drive.cards[key], True
     for number, row in enumerate(card.rows):
         for place, column in enumerate(table.columns):
             try:
                 text = row[place] if place < len(row) else column.default
-                values[f"{column.name}_{number}"] = evaluate_value(column, text, names)
+                values[f"{column.name}_{number}"] = evaluate_value(
+                    column, text, of.names, meant_unit(of.drive, key, column)
+                )
             except ExpressionProblem as problem:
                 good = False
                 where = f"{card.name}, {table.label.lower()} row {number + 1}"
-                result.findings.append(fault(f"{where}: {problem}", key, f"rows:{number}"))
+                of.result.findings.append(fault(f"{where}: {problem}", key, f"rows:{number}"))
     return good

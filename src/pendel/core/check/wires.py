@@ -7,7 +7,6 @@ from pendel.core.check.examined import Examined, Subject
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive, End, Wire
 from pendel.core.drive.findings import attention, fault
-from pendel.core.quantities.units import unit
 
 
 def end_exists(drive: Drive, kinds: dict[str, Kind], end: End) -> Link | None:
@@ -78,7 +77,6 @@ def wires(of: Subject) -> None:
                 words = f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires."
                 wrong.append((wire.key, words, wire.b.card))
             feeds[str(wire.b)] = str(wire.a)
-            _measured(drive, kinds, wire, result)
     for key, sentence, card in wrong[:MOST_WIRES_TOLD]:
         source = drive.wires[key].a if "fed twice" in sentence else ""
         label = f"Delete the wire from {source}" if source else "Delete the wire"
@@ -100,24 +98,6 @@ def _minus_line(drive: Drive, kinds: dict[str, Kind], wire: Wire, begins_at_pair
                 "For the plus line put a part between them that opens the pair.",
                 line.card,
                 line.port,
-            )
-        )
-
-
-def _measured(drive: Drive, kinds: dict[str, Kind], wire: Wire, result: Examined) -> None:
-    """A sensor on a signal of another quantity than it is made for."""
-    kind, port = kinds[wire.a.card], kinds[wire.b.card].port(wire.b.port)
-    signal = next((s for s in kind.signals if s.name == wire.a.port), None) if isinstance(kind, Part) else None
-    if signal is None or port is None or not port.takes:
-        return
-    if unit(signal.unit)[1] not in [unit(text)[1] for text in port.takes]:
-        result.findings.append(
-            attention(
-                f"{drive.cards[wire.b.card].name}: “{port.label}” is given the {signal.label} of "
-                f"{drive.cards[wire.a.card].name}, in {signal.unit or '1'}, "
-                f"but takes {' or '.join(port.takes)}. Wire another signal to it.",
-                wire.b.card,
-                port.name,
             )
         )
 

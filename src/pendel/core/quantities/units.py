@@ -139,12 +139,18 @@ def dimension_text(dim: Dimension) -> str:
         return "a plain number"
     if dim in NAMED:
         return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "N·m/A": "N·m/A (or V·s)"}.get(NAMED[dim], NAMED[dim])
-    parts = [s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e]
-    return "·".join(parts)
+    return base_units(dim)
+
+
+def base_units(dim: Dimension) -> str:
+    """In units of the base, as it can be read back: ``A/m``, ``m/s^3/A``."""
+    above = [s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e > 0]
+    below = [s if e == -1 else f"{s}^{-e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e < 0]
+    return "/".join(["·".join(above) or "1", *below]) if dim != NONE else ""
 
 
 def si_unit(dim: Dimension) -> str:
-    return NAMED.get(dim) or "·".join(s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e)
+    return NAMED.get(dim) or base_units(dim)
 
 
 PER_SECOND: Dimension = (0.0, 0.0, -1.0, 0.0, 0.0)

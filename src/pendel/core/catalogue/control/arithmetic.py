@@ -97,7 +97,7 @@ KINDS = (
         "switch choose if",
         (reads("first", "First"), reads("second", "Second"), reads("choose", "Choose", side="top")),
         update_selector,
-        (Value("threshold", "Threshold", ANY, "0.5"),),
+        (Value("threshold", "Threshold", ANY, "0.5", at="choose"),),
         alike=(("first", "second"),),
         mark="⇄",
     ),

@@ -143,9 +143,10 @@ KINDS = (
         ports=(reads("x", "First input"), reads("y", "Second input"), gives()),
         values=(EVERY,),
         update=update_map,
+        passes_unit=False,
         rows=Rows(
             "Points",
-            (Value("x", "x", ANY, "0"), Value("y", "y", ANY, "0"), Value("z", "Value", ANY, "0")),
+            (Value("x", "x", ANY, "0", at="x"), Value("y", "y", ANY, "0", at="y"), Value("z", "Value", ANY, "0")),
             ("0", "0", "0"),
             CORNERS,
         ),

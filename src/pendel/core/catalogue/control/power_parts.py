@@ -173,6 +173,9 @@ KINDS = (
         (reads("x", "Input"), ANGLE, gives()),
         (Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),),
         update_integral,
+        gain=("K", "x"),
+        integrates=True,
+        passes_unit=False,
         mark="∫ −⟨ ⟩",
     ),
     block(

@@ -98,6 +98,7 @@ KINDS = (
             EVERY,
         ),
         update=update_generator,
+        stated_by=tuple((n, "amplitude") for n in PHASES),
         derive=turning("f", "shift"),
         from_first_tick=angle_counted_on("f", "shift"),
         summary=lambda v, card: (v["amplitude"], v["f"]),

@@ -62,7 +62,7 @@ def derive(v: Values, card: Card, period: float) -> dict[str, float]:
 def follows(v: Values, card: Card) -> list[Figure]:
     peak, t_a, t_c, t_d = phases(v)
     return [
-        Figure("Peak speed", "v", peak, "m/s"),
+        Figure("Peak speed", "v", peak, "", at="speed"),
         Figure("Speeding up", "t_a", t_a, "s"),
         Figure("At speed", "t_c", t_c, "s"),
         Figure("Slowing down", "t_d", t_d, "s"),
@@ -78,10 +78,10 @@ KIND = Block(
     keywords="setpoint profile trapezoid motion acceleration limited",
     ports=(gives("speed", "Speed setpoint"), gives("position", "Position setpoint")),
     values=(
-        Value("distance", "Distance", ANY, "0.6"),
-        Value("v_max", "Speed at most", ANY, "0.7", low=0.0, open_low=True),
-        Value("a_max", "Acceleration", ANY, "4", low=0.0, open_low=True),
-        Value("d_max", "Deceleration", ANY, "4", low=0.0, open_low=True),
+        Value("distance", "Distance", ANY, "0.6", at="position"),
+        Value("v_max", "Speed at most", ANY, "0.7", low=0.0, open_low=True, at="speed"),
+        Value("a_max", "Acceleration", ANY, "4", low=0.0, open_low=True, at="speed", rate=True),
+        Value("d_max", "Deceleration", ANY, "4", low=0.0, open_low=True, at="speed", rate=True),
         Value("t_0", "Starts at", "s", "0.05", role=ValueRole.BEGINS),
         EVERY,
     ),
@@ -89,6 +89,7 @@ KIND = Block(
     derive=derive,
     from_first_tick=start_counted_on,
     follows=follows,
+    stated_by=(("speed", "v_max"), ("position", "distance")),
     summary=lambda v, card: (v["distance"], v["v_max"]),
     shape=((0, 0), (0.3, 1), (0.7, 1), (1, 0)),
 )
