@@ -193,7 +193,7 @@ def test_which_signal_a_sensor_measures_is_asked_where_several_suit(window):
     window.editing.undo()
     sheet.wiring.connect_ends(End("haul_machine", "speed"), End("current_sensor", "measured"))
     (finding,) = session.findings
-    assert "the speed of Haul machine, in rad/s, but takes A" in finding.sentence
+    assert "takes A, but is given the speed of Haul machine, in rad/s" in finding.sentence
 
 
 def test_escape_and_undo_end_a_wire_being_drawn(window):

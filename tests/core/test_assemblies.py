@@ -113,6 +113,22 @@ def test_a_port_that_goes_with_a_twin_goes_from_the_faces_around_it_too():
     assert all(resolved(d.document, End(outer, port)).card == "bank" for port in left)
 
 
+def test_assemblies_that_hold_one_of_their_own_design_are_dissolved_in_any_order():
+    """Making the outer ones alike takes the inner ones away."""
+    d = pendel.open_example("haul_drive_tables").document
+    inner = next(key for key, card in d.cards.items() if card.inside == "field_orientation")
+    assemblies.completed(d, assemblies.insert(d, commands.clip(d, ["field_orientation"]))[0]).apply(d)
+    assemblies.completed(d, commands.copy_cards(d, [inner, "field_orientation"])[0]).apply(d)
+    before, held = file.to_text(d), [key for key, card in d.cards.items() if card.face is not None]
+    assert len(held) == 4
+    for key in held:
+        command = assemblies.completed(d, assemblies.dissolve(d, key))
+        command.apply(d)
+        assert key not in d.cards and all(w.a.card in d.cards and w.b.card in d.cards for w in d.wires.values())
+        command.revert(d)
+        assert file.to_text(d) == before
+
+
 def test_an_assembly_becomes_like_one_of_its_own_design_alone():
     d = two_filters()
     first = d.group(["coil", "bank"], "Filter")

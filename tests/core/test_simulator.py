@@ -237,7 +237,9 @@ def test_what_was_ordered_in_one_process_is_not_ordered_in_the_next(tmp_path, mo
         "from pendel.core.runs import simulate; simulate.begin_loop_build = lambda: None\n"
         "drive = load(Path(sys.argv[1])); drive.settings['level'] = 'switching'\n"
         "if sys.argv[2] == 'known': reduce.Reduction.run = None\n"
-        "print(hashlib.sha256(repr(simulate.prepare(drive).structure).encode()).hexdigest())"
+        "print(hashlib.sha256(repr(simulate.prepare(drive).structure).encode()).hexdigest())\n"
+        "slow = {'networkx', 'h5py', 'scipy'} & sys.modules.keys()\n"
+        "assert not slow or sys.argv[2] == 'new', f'loaded for nothing: {slow}'"
     )
 
     def told(what):

@@ -8,6 +8,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 from functools import cached_property, lru_cache
+from graphlib import CycleError, TopologicalSorter
+from heapq import heappop, heappush
 from typing import NamedTuple
 
 from pendel.core.controllers.language import Update, read_update
@@ -232,8 +234,6 @@ class RunsIn(NamedTuple):
 
 @lru_cache(maxsize=64)
 def _ordered_steps(blocks: tuple[RunsIn, ...]) -> tuple[Step, ...]:
-    import networkx as nx  # slow to load, and not needed before the first ordering
-
     by_name = {b.name: b for b in blocks}
     feeds = [
         (giver, port, b.name)
@@ -241,25 +241,54 @@ def _ordered_steps(blocks: tuple[RunsIn, ...]) -> tuple[Step, ...]:
         for port, source in b.sources
         if (giver := source.split(".")[0]) in by_name
     ]
-    whole = nx.DiGraph((giver, name) for giver, _, name in feeds)
-    looped = {n for part in nx.strongly_connected_components(whole) for n in part if len(part) > 1}
-    looped |= {a for a, _, b in feeds if a == b}
-    cut = {n for n in looped if by_name[n].holds}
-    graph = nx.DiGraph()
+    cut = {name for name in _looped(feeds) if by_name[name].holds}
+    before: dict[Step, list[Step]] = {}
     for b in blocks:
         if b.name in cut:
-            graph.add_edge(Step(b.name, Part.GIVE), Step(b.name, Part.TAKE))
+            before[Step(b.name, Part.TAKE)] = [Step(b.name, Part.GIVE)]
         else:
-            graph.add_node(Step(b.name))
+            before[Step(b.name)] = []
     for giver, port, name in feeds:
         reader = Step(name) if name not in cut else Step(name, Part.TAKE if port in by_name[name].holds else Part.GIVE)
-        graph.add_edge(Step(giver, Part.GIVE) if giver in cut else Step(giver), reader)
+        before.setdefault(reader, []).append(Step(giver, Part.GIVE) if giver in cut else Step(giver))
     place = {b.name: (not b.sensor, n) for n, b in enumerate(blocks)}
+    return _first_of_those_ready(before, lambda step: (*place[step.block], step.part.value))
+
+
+def _looped(feeds: Sequence[tuple[str, str, str]]) -> set[str]:
+    """The blocks that stand in loops."""
+    sources: dict[str, list[str]] = {}
+    for giver, _, name in feeds:
+        sources.setdefault(name, []).append(giver)
     try:
-        return tuple(nx.lexicographical_topological_sort(graph, key=lambda s: (*place[s.block], s.part.value)))
-    except nx.NetworkXUnfeasible:
-        loop = nx.find_cycle(graph)
+        TopologicalSorter(sources).prepare()
+        return set()
+    except CycleError:
+        import networkx as nx  # slow to load, and few drives have loops without a plant in them
+
+        whole = nx.DiGraph((giver, name) for giver, _, name in feeds)
+        looped = {n for part in nx.strongly_connected_components(whole) for n in part if len(part) > 1}
+        return looped | {giver for giver, _, name in feeds if giver == name}
+
+
+def _first_of_those_ready(before: Mapping[Step, Sequence[Step]], key: Callable[[Step], tuple]) -> tuple[Step, ...]:
+    """Steps with each behind those `before` it, the least of a key next. Raises `LoopWithoutDelay`."""
+    sorter = TopologicalSorter(before)
+    try:
+        sorter.prepare()
+    except CycleError:
+        import networkx as nx
+
+        loop = nx.find_cycle(nx.DiGraph((a, b) for b, sources in before.items() for a in sources))
         raise LoopWithoutDelay(tuple(dict.fromkeys(a.block for a, _ in loop))) from None
+    steps, ready = list[Step](), list[tuple[tuple, Step]]()
+    while sorter.is_active():
+        for step in sorter.get_ready():
+            heappush(ready, (key(step), step))
+        _, step = heappop(ready)
+        steps.append(step)
+        sorter.done(step)
+    return tuple(steps)
 
 
 def in_running_order(blocks: Sequence[BlockInstance]) -> tuple[BlockInstance, ...]:

@@ -281,6 +281,8 @@ def completed(drive: Drive, command: Command) -> Command:
         if not follows(scratch, source):
             continue
         for other in others_of(scratch, source):
+            if other not in scratch.cards:  # it went with what held it, which was made alike
+                continue
             nested = source in ancestors(scratch, other) or other in ancestors(scratch, source)
             if other in done or nested or not follows(scratch, other):
                 continue

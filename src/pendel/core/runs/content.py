@@ -8,12 +8,14 @@ from __future__ import annotations
 import io
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import h5py
 import numpy as np
 
 from pendel.core.formats.hdf import opened
+
+if TYPE_CHECKING:
+    import h5py
 
 CONDENSED = ("edges", "figures", "switched")
 TEXTS, ARRAYS = ("drive", "equations"), ("rows", "ticks", "parameters")
@@ -76,6 +78,8 @@ def unpacked(data: bytes) -> Content:
 
 def numbers_in(file: h5py.File, name: str, dimensions: int = 0) -> np.ndarray:
     """An array of numbers. Raises `ValueError` for anything else, or for more than can be meant."""
+    import h5py
+
     dataset = file[name]
     if not isinstance(dataset, h5py.Dataset) or dataset.dtype.kind not in "fiu":
         raise ValueError(f"{name} holds no numbers")
