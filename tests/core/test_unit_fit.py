@@ -5,6 +5,8 @@ import math
 import pytest
 
 import pendel
+from pendel.core.catalogue.own_block import EXAMPLES as OWN
+from pendel.core.catalogue.own_block import LANGUAGE
 from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive.document import End
 from pendel.core.drive.examples import EXAMPLES
@@ -94,8 +96,9 @@ def test_units_follow_gains_integrals_and_what_states_them():
     d.add("pt1", "Lag", K="2 V/A")
     d.add("pt2", "Smooth")
     d.add("curve", "Table")
+    d.add(LANGUAGE, "Typed", own=OWN[LANGUAGE])
     d.add("travel_plan", "Turn", distance="3 rev", v_max="90 rpm", a_max="4 rad/s^2")
-    for a, b in (("wanted", "charge"), ("charge", "lag"), ("lag", "smooth"), ("smooth", "table")):
+    for a, b in (("wanted", "charge"), ("charge", "lag"), ("lag", "smooth"), ("smooth", "table"), ("smooth", "typed")):
         d.connect(f"{a}.out", f"{b}.x")
-    ends = ("wanted.out", "charge.out", "lag.out", "smooth.out", "table.out", "turn.speed", "turn.position")
-    assert [unit(d, end) for end in ends] == ["A", "A", "V", "V", "", "rpm", "rev"]
+    ends = ("wanted.out", "charge.out", "lag.out", "smooth.out", "table.out", "typed.y", "turn.speed", "turn.position")
+    assert [unit(d, end) for end in ends] == ["A", "A", "V", "V", "", "", "rpm", "rev"]

@@ -338,6 +338,7 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
         summary=lambda v, card: (size,),
         mark=template.mark,
         own=template.own,
+        passes_unit=False,  # what is typed may make of it what it likes
         lone=True,
     )
 
