@@ -8,12 +8,13 @@ part of `all.py`: it takes minutes."""
 
 from __future__ import annotations
 
+import faulthandler
 import os
+import re
 import sys
 import tempfile
 import threading
 import time
-import traceback
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -75,14 +76,21 @@ class Pulse:
         self.last, self.worked, self.taken, self.where = now, worked, taken, ""
 
     def watch(self) -> None:
-        main = threading.main_thread().ident
-        while True:
-            time.sleep(0.02)
-            if time.perf_counter() - self.last > 0.07:
-                frame = sys._current_frames().get(main or 0)
-                ours = [f for f in traceback.extract_stack(frame) if "pendel" in f.filename]
-                self.where = " < ".join(f"{Path(f.filename).name}:{f.lineno}" for f in reversed(ours[-5:]))
-                del frame, ours  # a frame of painting that is kept alive keeps its painter
+        """Where the window's thread stands, as `faulthandler` writes it: whoever holds its frames may be the one that
+        ends a painter, in the wrong thread."""
+        main = threading.main_thread().ident or 0
+        with tempfile.TemporaryFile("w+") as file:
+            while True:
+                time.sleep(0.02)
+                if time.perf_counter() - self.last > 0.07:
+                    file.seek(0)
+                    file.truncate()
+                    faulthandler.dump_traceback(file)
+                    file.seek(0)
+                    threads = re.split(r"^(?:Current t|T)hread 0x", file.read(), flags=re.MULTILINE)
+                    stack = next((t for t in threads if re.match(rf"0*{main:x}\b", t)), "")
+                    ours = re.findall(r"/pendel/\S*?([^/\s]+\.py)\", line (\d+)", stack)
+                    self.where = " < ".join(f"{name}:{line}" for name, line in ours[:5])
 
 
 def edited(drive: Drive, window: MainWindow) -> None:
