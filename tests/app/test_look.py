@@ -4,12 +4,15 @@ import itertools
 from pathlib import Path
 
 import numpy as np
+import pyqtgraph as pg
 import pytest
 from PyQt6.QtCore import QSize
+from PyQt6.QtGui import QPainterPath, QPainterPathStroker
 from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QSlider
 
 import pendel
 from pendel.app.plots.lean_curve import needed
+from pendel.app.plots.plot import Plot
 from pendel.app.widgets.basic import Elided
 from pendel.app.widgets.theme import DARK, LIGHT, dress
 from pendel.core.catalogue.index import kinds
@@ -162,3 +165,38 @@ def test_a_curve_with_fewer_points_lies_a_fifth_of_a_pixel_off_at_most(name):
         way = points[-1] - points[0]
         along = np.clip((points - points[0]) @ way / max(way @ way, 1e-30), 0, 1)
         assert np.hypot(*(points - points[0] - along[:, None] * way).T).max() < 0.2
+
+
+def crossed(plot) -> list[str]:
+    """Words in a plot that are cut, stand on each other, or have a curve through them, as it is painted."""
+    found, before = [], []
+    for tag in (i for i in plot.scene().items() if isinstance(i, pg.TextItem) and i.isVisible() and i.toPlainText()):
+        room = plot.frame if tag is plot.caption else plot.vb
+        words = tag.textItem.sceneBoundingRect().adjusted(4, 4, -4, -4)  # what Qt leaves around a text
+        if not room.sceneBoundingRect().contains(words):
+            found.append(f"{tag.toPlainText()} is cut")
+        found += [f"{tag.toPlainText()} stands on {other}" for rect, other in before if rect.intersects(words)]
+        before.append((words, tag.toPlainText()))
+        for curve in (i for i in plot.frame.items if isinstance(i, pg.PlotCurveItem) and tag is not plot.caption):
+            outline = QPainterPathStroker().createStroke(curve.sceneTransform().map(curve.getPath()))
+            area = QPainterPath()
+            area.addRect(words)
+            if outline.intersects(area):
+                found.append(f"{tag.toPlainText()} is crossed")
+    return found
+
+
+@pytest.mark.parametrize("path", sorted(EXAMPLES.glob("*.pendel")), ids=lambda path: path.stem)
+def test_nothing_runs_through_words_in_plots_of_loops(window, path):
+    window.files.open_path(path)
+    window.show_page("Loops")
+    judged(window)
+    page = window.page("Loops")
+    for key in list(page.standings):
+        page.choose(key)
+        settle()
+        for plot in page.findChildren(Plot):
+            if plot.isVisible():
+                plot.grab()
+                assert not crossed(plot), (key, plot.accessibleName())
+    window.session.undo.setClean()

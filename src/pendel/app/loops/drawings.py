@@ -10,7 +10,8 @@ from PyQt6.QtCore import Qt
 
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
-from pendel.app.widgets.theme import font, tokens
+from pendel.app.plots.tag import ABOVE, ABOVE_LEFT, ABOVE_RIGHT, AROUND, BELOW, BELOW_LEFT, BELOW_RIGHT
+from pendel.app.widgets.theme import tokens
 from pendel.core.quantities.units import number_text
 
 SEEN = 8.0
@@ -45,17 +46,12 @@ def draw_circle(plot: Plot, curves: Iterable[tuple[np.ndarray, str, float]], ms:
     )
     plot.add(circle)
     plot.add(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
-    for text, x, y, tint in (
-        ("−1", -1.0, 0.18, tokens().brick),
-        (f"1/Ms, Ms = {number_text(ms, 3)}", -1.0, radius + 0.14, tokens().brass_text),
-    ):
-        tag = pg.TextItem(text, color=tint, anchor=(0.5, 0.5))
-        tag.setFont(font(11))
-        tag.setPos(x, y)
-        plot.add(tag)
     for response, tint, width in curves:
-        inside = np.abs(response) < SEEN
-        plot.curve(response.real[inside], response.imag[inside], tint, width)
+        seen = np.where(np.abs(response) < SEEN, response, np.nan)  # no line from where it leaves to where it returns
+        plot.curve(seen.real, seen.imag, tint, width)
+    plot.tag("−1", tokens().brick, [(-1.0, 0.0)], (ABOVE, BELOW, *AROUND), bold=False)
+    rim = [(-1.0, radius), (-1.0, -radius), (-1.0 - radius, 0.0), (-1.0 + radius, 0.0)]
+    plot.tag(f"1/Ms, Ms = {number_text(ms, 3)}", tokens().brass_text, rim, (ABOVE, BELOW, *AROUND), bold=False)
     plot.vb.setRange(xRange=(-2.3, 0.9), yRange=(-2.4, 1.6), padding=0)
 
 
@@ -64,15 +60,17 @@ def draw_sensitivities(plot: Plot, frequency: np.ndarray, response: np.ndarray) 
     plot.wipe()
     x = np.log10(frequency)
     s, t = sensitivities(response)
+    tags = []
     for values, tint, name, share in ((s, tokens().contrast, "S", 0.45), (t, tokens().strong, "T", 0.25)):
         y = decibels(values)
         plot.curve(x, y, tint)
-        k = int(np.argmin(np.abs(np.arange(len(x)) / len(x) - share)))
-        tag = pg.TextItem(name, color=tint, anchor=(0.5, 1))
-        tag.setFont(font(12, bold=True))
-        tag.setPos(x[k], min(max(-38.0, y[k]), 10.0))
-        plot.add(tag)
+        seen = np.flatnonzero((y > -36.0) & (y < 12.0))
+        first = int(share * len(x))
+        seen = seen[np.argsort(np.abs(seen - first), kind="stable")][:: max(1, len(seen) // 20)]
+        tags.append((name, tint, [(x[k], y[k]) for k in seen] or [(x[first], -30.0)]))
     plot.level(0.0)
+    for name, tint, points in tags:
+        plot.tag(name, tint, points, (ABOVE_LEFT, ABOVE_RIGHT, BELOW_LEFT, BELOW_RIGHT, *AROUND), size=12)
     plot.vb.setXRange(x[0], x[-1], padding=0)
     plot.vb.setYRange(-40, 15, padding=0)
 

@@ -18,8 +18,8 @@ from pendel.app.loops.drawings import (
 )
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
-from pendel.app.widgets.theme import font, tokens
-from pendel.core.loops.margins import unwrapped_phase
+from pendel.app.widgets.theme import tokens
+from pendel.core.loops.margins import NOTHING, unwrapped_phase
 from pendel.core.loops.tolerances import Tolerated
 from pendel.core.loops.tuning import LoopAnalysis
 from pendel.core.quantities.units import figure, number_text
@@ -154,6 +154,8 @@ class LoopPlots(QWidget):
         self.size_plot.level(0.0)
         self.phase_plot.level(-180.0)
         for judged, tint, width in self._judged():
+            if np.max(np.abs(judged.response)) < NOTHING:
+                continue
             x = np.log10(judged.frequency)
             self.size_plot.curve(x, decibels(judged.response), tint, width)
             self.phase_plot.curve(x, np.maximum(unwrapped_phase(judged.response), -400), tint, width)
@@ -166,11 +168,9 @@ class LoopPlots(QWidget):
             self.phase_plot.add(
                 LeanCurve([at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5))
             )
-            ground = pg.mkBrush(tokens().plot)  # on which no mode's line runs through it
-            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", tokens().moss, anchor=(1, 0.5), fill=ground)
-            tag.setFont(font(11, bold=True))
-            tag.setPos(at - 0.06, -180 + best.margins.phase / 2)
-            self.phase_plot.add(tag)
+            middle, top = -180 + best.margins.phase / 2, -180 + max(best.margins.phase, 0.0)
+            places = [(at, middle), (at, top), (at, -180 + min(best.margins.phase, 0.0)), (at, 15.0), (at, -265.0)]
+            self.phase_plot.tag(f"{best.margins.phase:.0f}° margin", tokens().moss, places, ground=True)
         if best:
             self.size_plot.vb.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
             self.size_plot.vb.setYRange(-40, 60, padding=0)
@@ -186,7 +186,7 @@ class LoopPlots(QWidget):
 
     def _show_step(self) -> None:
         self.step_plot.wipe()
-        self.step_plot.set_caption(self.step_words, "thin now, bold proposed")
+        self.step_plot.set_caption(self.step_words, "thin now, bold proposed" if self.proposed is not None else "")
         self.step_plot.level(1.0)
         span = 0.0
         for judged, tint, width in self._judged():

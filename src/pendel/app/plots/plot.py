@@ -6,19 +6,24 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from html import escape
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
+from PyQt6.QtGui import QFontMetricsF, QResizeEvent
 
 from pendel.app.plots.axis import LogAxis
 from pendel.app.plots.frame import Frame, FrameView
 from pendel.app.plots.lean_curve import LeanCurve
+from pendel.app.plots.tag import Tag
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
 
 AXIS_WIDTH, CAPTION = 48, 19
 """Pixels: room for figures on the left, and for the caption."""
+LEAST_TITLE = 60.0
+"""Pixels that the title of a caption has at least."""
 REACH = 40.0
 """Pixels from the pointer within which a curve is read."""
 
@@ -52,11 +57,32 @@ class Plot(FrameView):
     def set_caption(self, title: str, unit: str) -> None:
         first = unit.partition(";")[0].strip()
         self.unit = "" if " " in first else first  # else it is a remark
+        self._words = (title, unit)
+        self._fit_caption()
+
+    def _fit_caption(self) -> None:
+        """Write the caption, shortened where the plot is narrower; the title first, as it is told elsewhere too."""
+        title, unit = self._words
+        room = max(LEAST_TITLE, self.width() - AXIS_WIDTH - CAPTION)
+        of_title, of_unit = QFontMetricsF(font(11, bold=True)), QFontMetricsF(font(11))
+        for_title = max(LEAST_TITLE, room - of_unit.horizontalAdvance(unit))
+        shown = of_title.elidedText(title, Qt.TextElideMode.ElideRight, for_title)
+        rest = of_unit.elidedText(unit, Qt.TextElideMode.ElideRight, room - of_title.horizontalAdvance(shown))
+        self.setToolTip("" if (shown, rest) == (title, unit) else escape(f"{title} · {unit}"))
         self.caption.setHtml(
             "<span "
-            f'style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{escape(title)}</b>&nbsp; '
-            f'<span style="color:{tokens().muted}">{escape(unit)}</span></span>'
+            f'style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{escape(shown)}</b>&nbsp; '
+            f'<span style="color:{tokens().muted}">{escape(rest)}</span></span>'
         )
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        if hasattr(self, "_words"):  # Qt resizes while it is built
+            self._fit_caption()
+
+    def tag(self, words: str, tint: str, points: Sequence[tuple[float, float]], *sides: Any, **how: Any) -> None:
+        """Write words beside one of some points, as `Tag` says. For after all curves."""
+        self.add(Tag(self.frame, words, tint, points, *sides, **how), fitted=False)
 
     def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:
         self.add(
@@ -65,6 +91,7 @@ class Plot(FrameView):
                 np.asarray(y, dtype=float),
                 pen=pg.mkPen(tint, width=width, style=style),
                 antialias=True,
+                connect="finite",
             )
         )
 

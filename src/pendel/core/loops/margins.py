@@ -40,6 +40,10 @@ class Margins:
         return 20 * math.log10(self.gain) if self.gain > 0 and math.isfinite(self.gain) else self.gain
 
 
+NOTHING = 1e-12
+"""|L| below this has no phase but that of rounding, as with a gain of zero."""
+
+
 def unwrapped_phase(response: np.ndarray) -> np.ndarray:
     """Phase in degrees, continuous, within −360° … 0° at the last crossover; without one, starting within
     −270° … +90°."""
@@ -86,7 +90,7 @@ def gain_margin(level: np.ndarray, phase: np.ndarray, *, beyond: bool) -> float:
     if beyond:
         falling = gains[turn[passes + 1] < turn[passes]]
         return float(np.min(falling)) if len(falling) else math.nan
-    more = gains[gains > 1.0]
+    more = gains[(gains > 1.0) & (gains < 1.0 / NOTHING)]
     return float(np.min(more)) if len(more) else math.nan
 
 
