@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PyQt6.QtGui import QColor, QFont, QSyntaxHighlighter, QTextCharFormat, QTextDocument
+from PyQt6.QtGui import QColor, QFont, QSyntaxHighlighter, QTextCharFormat, QTextCursor, QTextDocument
 from PyQt6.QtWidgets import QHBoxLayout, QPlainTextEdit, QWidget
 
 from pendel.app.widgets.basic import button, clear, column
@@ -80,10 +80,12 @@ class CodeView(QWidget):
             self.text.setPlainText(text)
 
     def go_to(self, words: str) -> None:
-        """Scroll to the first place of some words in what is shown."""
+        """Scroll to the first line with some words in what is shown, and mark it."""
         document, bar = self.text.document(), self.text.verticalScrollBar()
         assert document is not None and bar is not None
         cursor = document.find(words)
         if not cursor.isNull():
+            cursor.movePosition(QTextCursor.MoveOperation.StartOfBlock)
+            cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
             self.text.setTextCursor(cursor)
             bar.setValue(max(0, cursor.blockNumber() - 2))
