@@ -10,6 +10,7 @@ from pendel.core.catalogue.own_block import LANGUAGE
 from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive.document import End
 from pendel.core.drive.examples import EXAMPLES
+from pendel.core.runs.simulate import signal_infos
 
 
 def told(drive):
@@ -102,3 +103,18 @@ def test_units_follow_gains_integrals_and_what_states_them():
         d.connect(f"{a}.out", f"{b}.x")
     ends = ("wanted.out", "charge.out", "lag.out", "smooth.out", "table.out", "typed.y", "turn.speed", "turn.position")
     assert [unit(d, end) for end in ends] == ["A", "A", "V", "V", "", "", "rpm", "rev"]
+
+
+def test_a_chain_of_a_thousand_blocks_is_followed_to_its_end():
+    d = pendel.Drive("Long")
+    d.add("step", "Wanted", after="5 A")
+    d.add("gain", "None of it", K="2 1/A")
+    d.connect("wanted.out", "none_of_it.x")
+    last = "wanted.out"
+    for k in range(1000):
+        key = d.add("delay", f"Delay {k}")
+        d.connect(last, f"{key}.x")
+        last = f"{key}.out"
+    assert not told(d)
+    units = {key: info.unit for key, info in signal_infos(d.document).items()}
+    assert units.pop("none_of_it.out") == "" and set(units.values()) == {"A"}

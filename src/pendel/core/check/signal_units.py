@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Callable, Generator, Mapping
 
 from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Value
 from pendel.core.catalogue.index import kind_of
@@ -13,7 +13,7 @@ from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, is_plain, read
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import own_unit
-from pendel.core.quantities.units import NONE, dimension_text, si_unit_of, unit
+from pendel.core.quantities.units import NONE, si_unit, si_unit_of, unit
 
 ONE = Measured(1.0)
 
@@ -30,8 +30,9 @@ class SignalUnits:
         """`kinds` of its cards and its `names`, where they are known."""
         self.drive, self.kinds = drive, kinds
         self.names = names or Names({name: q.text for name, q in drive.quantities.items()})
-        self._behind: dict[End, str] = {}
-        self._of: dict[End, str] = {}
+        self._wired: dict[End, str] = {}
+        self._made: dict[End, str] = {}
+        """What searches of both ways found."""
         self.source: dict[End, End] = {}
         self.targets: dict[End, list[End]] = defaultdict(list)
         for wire in drive.wires.values():
@@ -40,19 +41,15 @@ class SignalUnits:
 
     def of(self, end: End) -> str:
         """What comes in tells the unit first, then what it goes to, then the values that state it."""
-        if end not in self._of:
-            self._of[end] = _Search(self, ahead=True).unit(end) or self.behind(end)
-        return self._of[end]
+        return _Search(self, self._wired, ahead=True).unit(end) or self.behind(end)
 
     def behind(self, end: End) -> str:
         """The unit by what a signal is made of, whatever it goes to."""
-        if end not in self._behind:
-            self._behind[end] = _Search(self, stated=True).unit(end)
-        return self._behind[end]
+        return _Search(self, self._made).unit(end)
 
     def ahead(self, end: End) -> str:
         """The unit by what a signal goes to, whatever it is made of."""
-        return _Search(self, ahead=True).expected(end)
+        return _Search(self, self._wired, ahead=True).expected(end)
 
     def taken(self, end: End) -> str:
         """The unit that the inputs are made for which a signal goes to, where one is."""
@@ -81,19 +78,45 @@ class SignalUnits:
             return None
 
 
-class _Search:
-    """One search along the wires, which passes each end once. `ahead` asks what a signal goes to, `stated` the values
-    that an output is made of."""
+Steps = Generator[End, str | None, str]
+"""A search that asks for the units of other ends, and gives that of its own."""
 
-    def __init__(self, units: SignalUnits, *, ahead: bool = False, stated: bool = False) -> None:
-        self.units, self.ahead, self.stated = units, ahead, stated
+
+class _Search:
+    """One search along the wires, which passes each end once: `ahead` asks what a signal goes to, else the values that
+    an output is made of. Ends of which something is `known` are not searched again."""
+
+    def __init__(self, units: SignalUnits, known: dict[End, str], *, ahead: bool = False) -> None:
+        self.units, self.known, self.ahead = units, known, ahead
         self.seen: set[End] = set()
+        self.told = False
+        """Whether some end on the way has a unit."""
 
     def unit(self, end: End) -> str:
+        if end not in self.known:
+            found = run(self._unit, self._unit(end))
+            # Where nothing that can be reached tells any, it tells none to those on the way either.
+            self.known.update({end: found} if self.told else dict.fromkeys(self.seen, ""))
+        return self.known.get(end, "")
+
+    def expected(self, end: End) -> str:
+        return run(self._unit, self._expected(end))
+
+    def _unit(self, end: End) -> Steps:
+        if end in self.known:
+            self.told = self.told or bool(self.known[end])
+            return self.known[end]
         kind = self.units.kind(end.card)
         if kind is None or end in self.seen:
             return ""
         self.seen.add(end)
+        found = yield from self._searched(end, kind)
+        self.told = self.told or bool(found)
+        if found and not self.ahead:
+            self.known[end] = found
+        return found
+
+    def _searched(self, end: End, kind: Kind) -> Steps:
         port = kind.port(end.port)
         if isinstance(kind, Part):
             declared = next((s.unit for s in kind.signals if s.name == end.port), None)
@@ -102,50 +125,35 @@ class _Search:
             return port.unit if port else ""
         if port.link is Link.SIGNAL_IN:
             source = self.units.source.get(end)
-            return self.unit(source) if source else ""
-        return self._of_output(end, kind)
+            return ((yield source) or "") if source else ""
+        return (yield from self._of_output(end, kind))
 
-    def _of_output(self, end: End, kind: Kind) -> str:
+    def _of_output(self, end: End, kind: Kind) -> Steps:
         if isinstance(kind, Block):
             gain = self.units.written(end.card, kind.gain[0], kind.value(kind.gain[0])) if kind.gain else ONE
-            if gain is not None and gain.dim != NONE and (by_gain := self._by_gain(end, kind, gain)) is not None:
-                return by_gain
-            if kind.passes_unit and gain == ONE and (passed := self._passed(end.card, kind)):
-                return passed
-            if self.stated and (stated := self._by_value(end, kind)):
+            if kind.gain and gain is not None and gain.dim != NONE and (source := (yield End(end.card, kind.gain[1]))):
+                return made_by(gain, source, integrates=kind.integrates)
+            if kind.passes_unit and gain == ONE:
+                for name in passed_by(kind):
+                    if passed := (yield End(end.card, name)):
+                        return passed
+            if not self.ahead and (stated := self._by_value(end, kind)):
                 return stated
-        return self.expected(end) if self.ahead else ""
+        return (yield from self._expected(end)) if self.ahead else ""
 
-    def expected(self, end: End) -> str:
-        found = (self._expected(target) for target in self.units.targets.get(end, ()))
-        return next((u for u in found if u), "")
-
-    def _expected(self, target: End) -> str:
-        """What an input is made for; else what its fellow is, as a setpoint is compared with an actual value."""
-        kind = self.units.kind(target.card)
-        port = kind.port(target.port) if kind is not None else None
-        if port and port.unit and port.unit != ANY:
-            return port.unit
-        if not isinstance(kind, Block):
-            return ""
-        partner = next((a if target.port == b else b for a, b in kind.alike if target.port in (a, b)), None)
-        return self.unit(End(target.card, partner)) if partner else ""
-
-    def _passed(self, card: str, kind: Block) -> str:
-        alike = {name for pair in kind.alike for name in pair}
-        passing = (p for p in kind.ports if p.link is Link.SIGNAL_IN and p.unit == ANY)
-        found = (self.unit(End(card, p.name)) for p in passing if not alike or p.name in alike)
-        return next((u for u in found if u), "")
-
-    def _by_gain(self, end: End, kind: Block, gain: Measured) -> str | None:
-        """Unit of gain times input, when the gain was written with a unit."""
-        assert kind.gain is not None
-        source = self.unit(End(end.card, kind.gain[1]))
-        if not source:
-            return None
-        times = (gain.dim, unit(source)[1], *((unit("s")[1],) if kind.integrates else ()))
-        text = dimension_text(tuple(map(sum, zip(*times))))
-        return {"rad/s (or Hz)": "rad/s", "J (or N·m)": "N·m", "a plain number": ""}.get(text, text)
+    def _expected(self, end: End) -> Steps:
+        """What an input is made for that a signal goes to; else what its fellow is, as a setpoint is compared with an
+        actual value."""
+        for target in self.units.targets.get(end, ()):
+            kind = self.units.kind(target.card)
+            port = kind.port(target.port) if kind is not None else None
+            if port and port.unit and port.unit != ANY:
+                return port.unit
+            alike = kind.alike if isinstance(kind, Block) else ()
+            partner = next((a if target.port == b else b for a, b in alike if target.port in (a, b)), None)
+            if partner and (found := (yield End(target.card, partner))):
+                return found
+        return ""
 
     def _by_value(self, end: End, kind: Block) -> str:
         card = self.units.drive.cards[end.card]
@@ -166,3 +174,34 @@ class _Search:
         if own and not math.log10(unit(own)[0]).is_integer():  # such as rpm or km/h; figures choose prefixes themselves
             return own
         return "rad" if written.dim == NONE else si_unit_of(written.dim, written.turn)
+
+
+def run(ask: Callable[[End], Steps], first: Steps) -> str:
+    """What a search gives, with all that it asks for in turn: a chain of a thousand blocks is too long for calls within
+    calls."""
+    searches, answer = [first], None
+    while True:
+        try:
+            wanted = searches[-1].send(answer)
+        except StopIteration as ended:
+            searches.pop()
+            answer = ended.value
+            if not searches:
+                return answer
+        else:
+            searches.append(ask(wanted))
+            answer = None
+
+
+def made_by(gain: Measured, source: str, *, integrates: bool) -> str:
+    """The unit of a gain times a signal, or that times time."""
+    times = (gain.dim, unit(source)[1], *((unit("s")[1],) if integrates else ()))
+    text = si_unit(tuple(map(sum, zip(*times))))
+    return {"Hz": "rad/s", "J": "N·m"}.get(text, text)
+
+
+def passed_by(kind: Block) -> list[str]:
+    """Inputs whose unit an output has."""
+    alike = {name for pair in kind.alike for name in pair}
+    passing = (p.name for p in kind.ports if p.link is Link.SIGNAL_IN and p.unit == ANY)
+    return [name for name in passing if not alike or name in alike]

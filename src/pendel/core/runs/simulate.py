@@ -17,8 +17,9 @@ import numpy as np
 from pendel.core.catalogue.declare import DRIVE_LEVEL, Kind, Link, Part
 from pendel.core.catalogue.index import code_of_added, kind_of
 from pendel.core.catalogue.own_block import C, block_of
-from pendel.core.check import Examined, examine, signal_unit
+from pendel.core.check import Examined, examine
 from pendel.core.check.formats import number_choices, sizes_seen
+from pendel.core.check.signal_units import SignalUnits
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
 from pendel.core.controllers.emit import simulation_source, simulation_values, states_of, value_names
 from pendel.core.controllers.language import Update
@@ -392,6 +393,7 @@ def equation_finding(drive: Drive, problem: EquationProblem) -> Finding:
 def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
     """Label and unit of every signal of every card."""
     infos: dict[str, SignalInfo] = {}
+    units = SignalUnits(drive)
     for key, card in drive.cards.items():
         kind, name = kind_of(card), full_name(drive, key)
         if isinstance(kind, Part):
@@ -400,7 +402,7 @@ def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
         else:
             for port in kind.ports:
                 if port.link.value == "signal out":
-                    unit = signal_unit(drive, End(key, port.name))
+                    unit = units.of(End(key, port.name))
                     words = card.name if port.label in ("Output", "Sampled value") else port.label
                     infos[f"{key}.{port.name}"] = SignalInfo(
                         f"{key}.{port.name}", name, words[:1].lower() + words[1:], unit
