@@ -1,22 +1,22 @@
 """The window goes on answering: what takes long is done beside it."""
 
+import gc
 import time
 
 import pytest
 from PyQt6.QtCore import QTimer
-from PyQt6.QtTest import QTest
 
 from pendel.app.session.page import Page
 from pendel.app.window.pages import load_ahead
 from pendel.core.drive import commands
 from pendel.core.drive.examples import EXAMPLES
 
-from .conftest import finish, until
+from .conftest import finish, judged, settle, until
 
 PAGES = ("Runs", "Loops", "Firmware", "Bench", "Drive")
-MOST = 20.0
-"""Most work in one turn of the event loop, over that of a count to a million: some 0.3 s. `benchmarks/gaps.py` measures
-0.05 s; judging a large drive takes 200 counts, fitting a flux table 100."""
+MOST = 60.0
+"""Most work in one turn of the event loop, over that of a count to a million. It is 3 to 5 (0.05 to 0.07 s); what a
+host takes from a virtual computer is counted in part. Judging a large drive takes 300 counts, fitting a flux table 200."""
 
 
 def counted():
@@ -40,16 +40,26 @@ class Turns:
         self.last = now
 
 
+@pytest.fixture
+def without_the_garbage_of_other_tests():
+    """Looking through all that other tests left takes half a second."""
+    gc.collect()
+    gc.freeze()
+    yield
+    gc.unfreeze()
+
+
+@pytest.mark.usefixtures("without_the_garbage_of_other_tests")
 @pytest.mark.parametrize("name", ["haul_drive_tables", "old_haul_feedback"])
 def test_no_page_of_a_drive_holds_the_window_up(window, name):
     window.build_ahead(load_ahead())  # as the program does
     assert until(lambda: all(isinstance(page, Page) for page in window.pages.values()), 60)
     turns, before = Turns(), counted()
-    QTest.qWait(20)
+    settle()
     turns.most, turns.doing = (0.0, ""), "open"
     assert window.files.open_path(EXAMPLES / f"{name}.pendel")
     session = window.session
-    QTest.qWait(300)
+    judged(window)
     turns.doing = "run"
     session.do(commands.set_setting(session.drive, "until", "50 ms"))
     window.start_run()
@@ -58,11 +68,11 @@ def test_no_page_of_a_drive_holds_the_window_up(window, name):
     for page in PAGES:
         turns.doing = page
         window.show_page(page)
-        QTest.qWait(300)
+        judged(window)
         turns.doing = f"edit on {page}"
         text = session.drive.quantities[quantity].text
         session.do(commands.set_quantity(session.drive, quantity, f"({text})*1.0001"))
-        QTest.qWait(400)
+        judged(window)
     turns.timer.stop()
     work, doing = turns.most
     assert work < MOST * max(before, counted()), f"{doing}: {work:.2f} s of work in one turn"
