@@ -16,7 +16,8 @@ from .conftest import finish, judged, settle, until
 PAGES = ("Runs", "Loops", "Firmware", "Bench", "Drive")
 MOST = 60.0
 """Most work in one turn of the event loop, over that of a count to a million. It is 3 to 5 (0.05 to 0.07 s); what a
-host takes from a virtual computer is counted in part. Judging a large drive takes 300 counts, fitting a flux table 200."""
+host takes from a virtual computer is counted in part. Judging a large drive takes 300 counts, fitting a flux table
+200."""
 
 
 def counted():

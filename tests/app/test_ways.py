@@ -286,9 +286,9 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     assert box.spreads() == (("door_motor.L_a", 0.2),) and box.share.property("wrong")
     QTest.mouseClick(box.button, LEFT)
     assert until(lambda: "Holds for door_motor.L_a ± 20 %" in box.words.text(), 60)
-    assert "costs most" in box.words.text() and any(
-        type(i).__name__ == "FillBetweenItem" for i in page.plots.size_plot.frame.items
-    )
+    assert "costs most" in box.words.text()
+    band = "FillBetweenItem"
+    assert until(lambda: any(type(i).__name__ == band for i in page.plots.size_plot.frame.items))
     # It belongs to that loop, and to the drive as it is.
     shown = box.words.text()
     page.choose("speed_pi")
