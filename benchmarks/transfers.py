@@ -16,7 +16,7 @@ from pendel.core.loops.mechanics import mechanics_of
 from pendel.core.loops.resolvent import one_by_one, outputs_over
 from pendel.core.loops.sweep import Sweep, usual_frequencies
 from pendel.core.loops.transfer import Ends, transfer
-from pendel.core.loops.tuning import standings
+from pendel.core.loops.tuning import loop_statuses
 from pendel.core.runs.simulate import averaged, prepare
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -64,8 +64,8 @@ def studies() -> None:
     haul = pendel.open_example("haul_drive_tables")
     haul.set("until", "300 ms")
     for at in (JudgedAt.REST, JudgedAt.STEADY):
-        found = standings(haul.document, at=at)
-        seconds = seconds_of(lambda: standings(haul.document, at=at), 3)
+        found = loop_statuses(haul.document, at=at)
+        seconds = seconds_of(lambda: loop_statuses(haul.document, at=at), 3)
         study = found[1].study
         slid = seconds_of(lambda: study.analyse({**study.gains_now, "K_p": study.gains_now["K_p"] * 1.01}), 10)
         print(
@@ -77,7 +77,7 @@ def studies() -> None:
 def responses() -> None:
     """By one triangular form for all frequencies, beside a solution for each."""
     for name in ("car_door_drive", "haul_drive_rope", "old_haul_feedback"):
-        for each in standings(pendel.open_example(name).document):
+        for each in loop_statuses(pendel.open_example(name).document):
             model, dt = each.study.plant_model, each.study.dt
             A, b, C = model.reduced
             s = np.exp(2j * np.pi * each.study.frequency * dt)

@@ -192,7 +192,7 @@ def test_nothing_runs_through_words_in_plots_of_loops(window, path):
     window.show_page("Loops")
     judged(window)
     page = window.page("Loops")
-    for key in list(page.standings):
+    for key in list(page.statuses):
         page.choose(key)
         settle()
         for plot in page.findChildren(Plot):

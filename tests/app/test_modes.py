@@ -24,7 +24,7 @@ def rope(window, tmp_path):
     path.write_bytes(ROPE.read_bytes())
     window.files.open_path(path)
     window.show_page("Loops")
-    assert until(lambda: window.page("Loops").standings and window.session.mechanics.modes)
+    assert until(lambda: window.page("Loops").statuses and window.session.mechanics.modes)
     settle()
     return window
 
@@ -102,7 +102,7 @@ def test_loops_are_judged_where_the_drive_turns(window, tmp_path):
     window.session.do(pendel.core.drive.commands.set_setting(window.session.drive, "until", "300 ms"))
     window.show_page("Loops")
     page = window.page("Loops")
-    assert until(lambda: page.standings and not window.session.judging)
+    assert until(lambda: page.statuses and not window.session.judging)
     page.show_loop("current_regulator.u_q")
     settle()
     assert page.now.margins.phase > 65 and "at rest" in page.facts.text()
@@ -125,7 +125,7 @@ def test_loops_are_judged_where_the_drive_turns(window, tmp_path):
     assert until(lambda: "turns twice" in page.problem.text())
     page.where.setCurrentIndex(0)
     page.where.activated.emit(0)
-    assert until(lambda: page.standings and "at rest" in page.facts.text())
+    assert until(lambda: page.statuses and "at rest" in page.facts.text())
 
 
 def pointing_reads_all(page):

@@ -30,7 +30,7 @@ from .test_window import LEFT, type_into
 def page(window):
     window.show_page("Loops")
     page = window.page("Loops")
-    assert until(lambda: page.standings)
+    assert until(lambda: page.statuses)
     return page
 
 
@@ -137,7 +137,7 @@ def test_a_way_laid_under_is_of_the_drive_as_it_is_and_goes_when_it_is_unticked(
 
 def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):
     page.choose("current_pi")
-    judged, view = page.standings["current_pi"].judged.margins, page.way
+    judged, view = page.statuses["current_pi"].judged.margins, page.way
     usual = {action.text(): action for action in page.ways.menu.actions()}
     assert len(usual) == 6
     for name in ("L at the plant's input", "L at the plant's output", "L at the regulator"):
@@ -211,8 +211,8 @@ def test_gains_are_searched_within_limits_shown_as_they_come_and_taken(window, p
     assert "stopped by: Ms at most" in box.words.text()
     assert page.proposed.margins.ms == pytest.approx(1.4, abs=0.03) and page.proposed.margins.ms <= 1.4
     QTest.mouseClick(page.take_button, LEFT)
-    assert until(lambda: not window.session.judging and "current_pi" in page.standings)
-    assert until(lambda: page.standings["current_pi"].judged.margins.ms == pytest.approx(1.4, abs=0.03))
+    assert until(lambda: not window.session.judging and "current_pi" in page.statuses)
+    assert until(lambda: page.statuses["current_pi"].judged.margins.ms == pytest.approx(1.4, abs=0.03))
     window.session.undo.undo()
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped
@@ -232,13 +232,13 @@ def test_all_loops_are_tuned_in_one_step_and_every_gain_can_be_slid(window, page
     assert until(lambda: "Taken in one step" in box.words.text(), 90)
     assert "Current:" in box.words.text() and "Speed:" in box.words.text()
     assert window.session.undo.count() == steps + 1
-    assert until(lambda: not window.session.judging and "speed_pi" in page.standings)
+    assert until(lambda: not window.session.judging and "speed_pi" in page.statuses)
     settle()
     assert "Speed:" in box.words.text()
-    assert all(s.judged.margins.ms < 1.75 and not s.changed_inside for s in page.standings.values())
+    assert all(s.judged.margins.ms < 1.75 and not s.changed_inside for s in page.statuses.values())
     window.session.undo.undo()
     assert to_text(window.session.drive) == before
-    assert until(lambda: not window.session.judging and "speed_pi" in page.standings)
+    assert until(lambda: not window.session.judging and "speed_pi" in page.statuses)
     page.rule_box.setCurrentIndex(page.rule_box.findText("by hand"))
     page.rule_box.activated.emit(page.rule_box.currentIndex())
     hand = page.hand
@@ -267,10 +267,10 @@ def test_a_loop_that_is_cut_before_it_is_drawn_is_not_drawn(window, page):
     window.session.do(commands.remove_cards(window.session.drive, ["current_pi"]))
     lay_out()
     assert "current_pi" not in window.session.drive.cards and page.chosen is not None
-    assert until(lambda: "current_pi" not in page.standings, 60)
-    assert page.title.text() != "Current PI" or not page.standings
+    assert until(lambda: "current_pi" not in page.statuses, 60)
+    assert page.title.text() != "Current PI" or not page.statuses
     window.session.undo.undo()
-    assert until(lambda: "current_pi" in page.standings, 60)
+    assert until(lambda: "current_pi" in page.statuses, 60)
 
 
 def test_a_loop_is_judged_over_the_spread_of_values(window, page):
@@ -305,7 +305,7 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     window.session.do(commands.set_value(window.session.drive, "door_motor", "L_a", "0.7"))
     assert until(lambda: "changed meanwhile" in box.words.text() or not box.words.text(), 60)
     judged(window)
-    assert until(lambda: page.standings and page.chosen is not page.spreading.study and not box.words.text())
+    assert until(lambda: page.statuses and page.chosen is not page.spreading.study and not box.words.text())
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped
     assert until(lambda: box.words.text() == "Stopped.", 60)
@@ -376,7 +376,7 @@ def test_signals_are_dragged_from_runs_to_the_ends_of_a_way(window):
     QApplication.sendEvent(tab, entering)
     assert until(lambda: window.page("Loops").isVisible())
     page = window.page("Loops")
-    assert until(lambda: page.standings)
+    assert until(lambda: page.statuses)
     assert let_go(page.ways, ["current_pi.out", "door_motor.current"])
     assert until(lambda: page.way.looked_at is not None)
     assert page.way.looked_at.transfer.ends.target == "door_motor.current"
@@ -430,11 +430,11 @@ def test_what_was_just_taken_off_is_looked_for_by_no_page(window):
     settle()
     window.show_page("Loops")
     judged(window)
-    assert not page.standings
+    assert not page.statuses
     window.session.undo.undo()
     window.show_page("Loops")
     judged(window)
-    assert until(lambda: len(page.standings) == 2)
+    assert until(lambda: len(page.statuses) == 2)
 
 
 def test_renaming_several_cards_at_once_is_told_to_be_none(window):

@@ -465,7 +465,7 @@ def test_gains_of_all_loops_are_proposed_at_one_action_and_marked(window):
     assert until(lambda: window.session.undo.count() > steps)
     judged(window)
     assert window.session.undo.count() == steps + 1
-    assert all(each.judged.margins.damped for each in page.standings.values())
+    assert all(each.judged.margins.damped for each in page.statuses.values())
     assert window.session.drive.quantities["K_i"].note == "proposed for Current PI"
     window.editing.undo()
     assert window.session.drive.quantities["K_i"].text == "1.2 V/A"

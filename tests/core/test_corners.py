@@ -10,7 +10,7 @@ import pendel
 from pendel.core.catalogue.machines import co_energy, flux
 from pendel.core.controllers.c_names import comment, drive_name, identifiers
 from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.loops.tuning import standings
+from pendel.core.loops.tuning import loop_statuses
 from pendel.core.plant import simulator
 from pendel.core.plant.simulator import Watch
 from pendel.core.quantities.expressions import value_in_field
@@ -519,7 +519,7 @@ def test_a_slow_loop_has_its_crossover(T_i):
         ("regulator.out", "leg.duty"),
     ):
         d.connect(a, b)
-    (standing,) = standings(d.document)
+    (standing,) = loop_statuses(d.document)
     crossover = 1e-7 / T_i * 48 / 4.001 / (2 * np.pi)
     assert standing.judged.margins.crossover == pytest.approx(crossover, rel=1e-3)
     assert standing.judged.measures.rise == pytest.approx(np.log(9) / (2 * np.pi * crossover), rel=1e-2)

@@ -21,7 +21,7 @@ from pendel.core.loops.rules.lag_plant import LagPlant
 from pendel.core.loops.rules.magnitude_optimum import magnitude_optimum
 from pendel.core.loops.rules.symmetrical_optimum import symmetrical_optimum
 from pendel.core.loops.transfer import Ends, transfer
-from pendel.core.loops.tuning import propose_all, standings, study_of
+from pendel.core.loops.tuning import loop_statuses, propose_all, study_of
 from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
 from pendel.core.runs.simulate import averaged, prepare
 
@@ -130,7 +130,7 @@ def test_a_continuous_view_has_its_delays_as_such(door):
     assert f[-1] == pytest.approx(4000.0) and study.analyse(study.gains_now).margins.stable
     drives = [door, load(EXAMPLES / "haul_drive.pendel"), load(EXAMPLES / "old_haul_drive.pendel")]
     seen = 0
-    for status in (each for drive in drives for each in standings(drive)):
+    for status in (each for drive in drives for each in loop_statuses(drive)):
         study, slow = status.study, status.judged.frequency < 1 / 30 / status.study.dt
         study.continuous = True
         f, L = study.reaching_down(study.gains_now)
@@ -221,7 +221,7 @@ def test_current_loops_in_d_and_q_cross_where_the_textbook_puts_them():
     # Leonhard, Control of Electrical Drives, 3rd ed., chapter 14: a regulator that cancels the winding's pole with
     # K = ω_c·L crosses at ω_c; 1.5 ticks of hold and delay take 360°·1.5·f·T off the margin of 90°.
     d = pendel.open_drive(EXAMPLES / "haul_drive.pendel")
-    found = {each.loop.key: each for each in standings(d.document)}
+    found = {each.loop.key: each for each in loop_statuses(d.document)}
     for axis in "dq":
         m = found[f"current_regulator.u_{axis}"].judged.margins
         assert m.crossover == pytest.approx(400.0, rel=3e-3)
@@ -251,7 +251,7 @@ def test_speed_loop_of_an_induction_drive_is_judged_with_its_flux_built_up():
     # At rest without flux no current makes torque. Built up, K_p·(1 + 1/(s·T_i)) acts on k_T/(J·s) within the current
     # loop's bandwidth, with k_T = 1.5·p·ψ·L_m/L_r (Leonhard, section 12.2): the crossover follows from these alone.
     d = pendel.open_drive(EXAMPLES / "old_haul_drive.pendel")
-    found = {each.loop.key: each for each in standings(d.document)}
+    found = {each.loop.key: each for each in loop_statuses(d.document)}
     speed, flux = found["speed_regulator"], found["flux_regulator"]
     assert not speed.study.drive.point.calm
     inertia = 1.0 / (2 * math.pi * 60.0 * abs(np.interp(60.0, speed.study.frequency, speed.study.G.imag)))
@@ -268,7 +268,7 @@ def test_speed_loop_of_an_induction_drive_is_judged_with_its_flux_built_up():
 
 def test_loop_over_hall_sensors_says_where_it_moves_in_steps():
     d = pendel.open_drive(EXAMPLES / "cabin_fan.pendel")
-    (only,) = standings(d.document)
+    (only,) = loop_statuses(d.document)
     assert only.study is None and only.problem.startswith("Hall sensors passes no small change on")
 
 
@@ -279,7 +279,7 @@ def test_gains_of_all_loops_are_proposed_inside_out_in_one_step(example):
     proposal = propose_all(document)
     assert not proposal.left
     proposal.command.apply(document)
-    after = standings(document)
+    after = loop_statuses(document)
     assert {each.loop.key for each in after} == set(proposal.served)
     assert all(each.judged.margins.damped for each in after)
     inner = min(each.judged.margins.crossover for each in after if each.loop.depth == 0)
@@ -295,7 +295,7 @@ def test_gains_of_all_loops_are_proposed_inside_out_in_one_step(example):
 
 
 def test_loops_stand_the_same_however_often_they_are_judged(door):
-    first, second = (standings(door) for _ in range(2))  # the second finds the ordered equations in the cache
+    first, second = (loop_statuses(door) for _ in range(2))  # the second finds the ordered equations in the cache
     for a, b in zip(first, second):
         assert a.study.drive.point.name == b.study.drive.point.name == "at rest"
         np.testing.assert_allclose(a.study.drive.plant.A, b.study.drive.plant.A, rtol=1e-9, atol=1e-9)
@@ -316,7 +316,7 @@ def test_a_loop_below_a_resonance_begins_slow_and_integrating():
     section 8.2.2), where a PI cannot hold it. The proposal begins well below, and is what is proposed for all."""
     d = pendel.open_drive(EXAMPLES / "wayside_supply.pendel")
     resonance = 60 / 150 / (2 * np.pi * np.sqrt(220e-6 * 470e-6))
-    (standing,) = tuning.standings(d.document)
+    (standing,) = tuning.loop_statuses(d.document)
     assert tuning.default_crossover(standing.study, [standing]) > resonance
     assert 5 < standing.begin < 0.35 * resonance
     gains = standing.study.propose("crossover", crossover=standing.begin)
@@ -356,7 +356,10 @@ def test_a_signal_that_parts_and_joins_many_times_changes_no_loop():
         now = f"c{k}.out"
     ladder.connect(now, "current_pi.setpoint")
     told = [
-        [(s.loop.key, s.loop.depth, s.judged.margins.crossover, s.judged.margins.phase) for s in standings(d.document)]
+        [
+            (s.loop.key, s.loop.depth, s.judged.margins.crossover, s.judged.margins.phase)
+            for s in loop_statuses(d.document)
+        ]
         for d in (plain, ladder)
     ]
     assert [row[:2] for row in told[0]] == [row[:2] for row in told[1]] == [("current_pi", 0), ("speed_pi", 1)]
@@ -387,7 +390,7 @@ def test_a_comparison_closes_a_loop_with_what_follows_it():
     """The valley filter's z-transfer function behind Compare: L by another tap of the same loop; it has no gains. What
     feeds a regulator's error is that regulator's loop."""
     drive = load(EXAMPLES / "valley_filter.pendel")
-    found = {s.loop.key: s for s in standings(drive)}["current_error"]
+    found = {s.loop.key: s for s in loop_statuses(drive)}["current_error"]
     way = transfer(
         prepare(averaged(drive)),
         Ends("loop_gain.out", "loop_gain.out", ("loop_gain.out", "current_setpoint.out"), "built up"),

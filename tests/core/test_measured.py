@@ -13,7 +13,7 @@ from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.rational import fitted
 from pendel.core.loops.tolerances import Spread, tolerate
-from pendel.core.loops.tuning import standings
+from pendel.core.loops.tuning import loop_statuses
 from pendel.core.loops.within_limits import Limits, tune
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -24,7 +24,7 @@ def example(name):
 
 
 def measured(drive):
-    return {s.loop.key: s for s in standings(drive, at=JudgedAt.MEASURED)}
+    return {s.loop.key: s for s in loop_statuses(drive, at=JudgedAt.MEASURED)}
 
 
 @pytest.fixture(scope="module")
@@ -56,7 +56,7 @@ def test_what_is_measured_is_what_follows_from_the_equations(level):
     """A step-up converter at its load: its small-signal model follows from the averaged equations (compared with
     Erickson, Maksimović elsewhere); sines in runs know none of that."""
     drive = example("wayside_supply")
-    derived = standings(drive)[0]
+    derived = loop_statuses(drive)[0]
     drive.settings["level"] = level
     found = measured(drive)["voltage_pi"]
     points = found.study.drive.measured
@@ -75,7 +75,7 @@ def test_inner_loops_are_in_what_is_measured():
     """The current loops of a turning machine under field orientation, each with the other closed: by their linear
     models."""
     drive = example("haul_drive")
-    derived = {s.loop.key: s for s in standings(drive)}
+    derived = {s.loop.key: s for s in loop_statuses(drive)}
     for key, found in measured(drive).items():
         m, n = found.judged.margins, derived[key].judged.margins
         assert m.crossover == pytest.approx(n.crossover, rel=0.02) and m.phase == pytest.approx(n.phase, abs=3.0)
@@ -159,7 +159,7 @@ def test_what_cannot_be_measured_is_said(fan):
     d.set("until", "0.2 ms")
     assert "too short" in d.judge("measured")[0].problem
     with pytest.raises(Stopped):
-        standings(fan, at=JudgedAt.MEASURED, stopping=lambda: True)
+        loop_statuses(fan, at=JudgedAt.MEASURED, stopping=lambda: True)
 
 
 def test_loops_that_are_coupled_keep_the_limits_together(tmp_path):
@@ -170,7 +170,7 @@ def test_loops_that_are_coupled_keep_the_limits_together(tmp_path):
     tuned = tune(drive, Limits(ms=1.6, overshoot=1e9, phase_margin=0.0))
     tuned.command.apply(drive)
     save(drive, tmp_path / "tuned.pendel")
-    for each in standings(load(tmp_path / "tuned.pendel")):
+    for each in loop_statuses(load(tmp_path / "tuned.pendel")):
         assert each.judged.margins.ms == pytest.approx(1.6, rel=0.01)
 
 

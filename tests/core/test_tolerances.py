@@ -14,7 +14,7 @@ from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.find import find_loops
 from pendel.core.loops.forked import on_all_processes, one_by_one
 from pendel.core.loops.tolerances import Spread, judged, multiplied, tolerate
-from pendel.core.loops.tuning import standings
+from pendel.core.loops.tuning import loop_statuses
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 
@@ -58,7 +58,7 @@ def test_each_sample_is_the_loop_of_a_drive_with_those_values(door):
     )
     assert len(found.samples) == 1 + 8 + 4
     for sample in (found.samples[0], found.samples[3], found.samples[-1]):
-        status = {s.loop.key: s for s in standings(multiplied(door, sample.factors))}["speed_pi"]
+        status = {s.loop.key: s for s in loop_statuses(multiplied(door, sample.factors))}["speed_pi"]
         assert sample.margins == status.judged.margins
     inside = [
         abs(f - 1) <= share + 1e-12 for s in found.samples for f, share in zip(s.factors.values(), (0.3, 0.2, 0.5))

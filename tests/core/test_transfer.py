@@ -28,7 +28,7 @@ from pendel.core.loops.realisation import minimal, poles_of, zeros_of
 from pendel.core.loops.resolvent import outputs_over
 from pendel.core.loops.sweep import Sweep, SweptPoint
 from pendel.core.loops.transfer import Ends, Transfer, ports_in, ports_out, transfer
-from pendel.core.loops.tuning import standings
+from pendel.core.loops.tuning import loop_statuses
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.runs.simulate import averaged, prepare
 
@@ -132,7 +132,7 @@ def test_a_loop_is_the_same_wherever_it_is_opened(ready):
     """What comes back around a single loop is one function of frequency: at the plant's input, at what is measured, at
     the regulator's output; and it is the L by which the loop is judged."""
     drive = load(EXAMPLES / "car_door_drive.pendel")
-    judged = {each.loop.key: each for each in standings(drive)}["current_pi"].judged
+    judged = {each.loop.key: each for each in loop_statuses(drive)}["current_pi"].judged
     ready = prepare(averaged(drive))
     frequency = np.geomspace(20.0, 6000.0, 40)
     cuts = ("bridge.duty", "current_pi.out", "current_sensor.value")

@@ -9,7 +9,7 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.drive.file import load, save
 from pendel.core.errors import DriveProblem, Stopped
-from pendel.core.loops.tuning import standings
+from pendel.core.loops.tuning import loop_statuses
 from pendel.core.loops.within_limits import Goal, Limits, Search, tune
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -21,7 +21,7 @@ def door():
 
 @pytest.fixture(scope="module")
 def study():
-    return {s.loop.key: s.study for s in standings(door())}["current_pi"]
+    return {s.loop.key: s.study for s in loop_statuses(door())}["current_pi"]
 
 
 def test_no_gains_of_a_fine_grid_are_better(study):
@@ -72,14 +72,14 @@ def test_a_cascade_is_tuned_inside_out_in_one_step_and_from_the_terminal(tmp_pat
     tuned = tune(drive, Limits(overshoot=10.0), Goal.DISTURBANCE)
     assert list(tuned.found) == ["current_pi", "speed_pi"] and not tuned.left
     tuned.command.apply(drive)
-    for status in standings(drive):
+    for status in loop_statuses(drive):
         m = status.judged.margins
         assert m.stable and m.phase >= 44.9 and m.ms <= 1.701 and status.judged.measures.overshoot <= 10.1
     path = tmp_path / "door.pendel"
     save(door(), path)
     assert main(["tune", str(path), "--loop", "current_pi", "--ms", "1.4", "--crossover", "200 Hz"]) == 0
     assert "stopped by" in capsys.readouterr().out
-    judged = {s.loop.key: s.judged for s in standings(load(path))}["current_pi"]
+    judged = {s.loop.key: s.judged for s in loop_statuses(load(path))}["current_pi"]
     assert judged.margins.ms == pytest.approx(1.4, abs=0.03)
     assert main(["tune", str(path), "--goal", "speed"]) == 2 and "no goal" in capsys.readouterr().err
     assert main(["tune", str(path), "--loop", "rail"]) == 2 and "closes no loop" in capsys.readouterr().err

@@ -64,7 +64,7 @@ class LoopsPage(Page):
     """Choose a loop, a rule and a wish; see what follows; take the gains."""
 
     def building(self) -> Iterator[None]:
-        self.standings: dict[str, LoopStatus] = {}
+        self.statuses: dict[str, LoopStatus] = {}
         """The drive's loops by their keys, inside out."""
         self.current = ""
         self.now: LoopAnalysis | None = None
@@ -275,7 +275,7 @@ class LoopsPage(Page):
     @property
     def chosen(self) -> LoopStudy | None:
         """The study of the chosen loop; none for a loop that has no linear model."""
-        return self.standings[self.current].study if self.current in self.standings else None
+        return self.statuses[self.current].study if self.current in self.statuses else None
 
     def study(self) -> None:
         """Show the loops as the session judged them, or that it does so now."""
@@ -296,14 +296,14 @@ class LoopsPage(Page):
             return
         faults = [*session.examined.faults, *session.deep_findings]
         judged = still_there(session.judged, session.drive) if not faults else []
-        self.standings = {each.loop.key: each for each in judged}
+        self.statuses = {each.loop.key: each for each in judged}
         if not session.drive.cards:
             self.problem.setText("The sheet is empty.")
         elif faults:
             self.problem.setText(f"The loops show once this is fixed: {faults[0]}")
         elif session.judge_problem:
             self.problem.setText(session.judge_problem)
-        elif not self.standings:
+        elif not self.statuses:
             self.problem.setText(
                 "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value "
                 "and its output towards the converter."
@@ -316,9 +316,9 @@ class LoopsPage(Page):
         shown = self.stack.currentWidget()
         if isinstance(shown, WayView | ModesView):
             shown.follow()
-        elif self.current not in self.standings:
-            self.current = next(iter(self.standings), "")
-        self.all_button.setEnabled(bool(self.standings))
+        elif self.current not in self.statuses:
+            self.current = next(iter(self.statuses), "")
+        self.all_button.setEnabled(bool(self.statuses))
         self._fill_loops()
         self._show_chosen()
 
@@ -340,15 +340,15 @@ class LoopsPage(Page):
     def _judged_now(self, study: LoopStudy) -> LoopAnalysis | None:
         self.continuous.setEnabled(study.can_be_continuous)
         study.continuous = self.continuous.isChecked() and study.can_be_continuous
-        judged = self.standings[self.current].judged
+        judged = self.statuses[self.current].judged
         return study.analyse(study.gains_now) if study.continuous else judged
 
     def _show_nothing(self) -> None:
-        standing = self.standings.get(self.current)
-        if standing is not None:
-            self.problem.setText(standing.problem)
+        status = self.statuses.get(self.current)
+        if status is not None:
+            self.problem.setText(status.problem)
             self.measure_button.setVisible(self.session.judge_at is not JudgedAt.MEASURED)
-        card = self.session.drive.cards.get(standing.loop.regulator) if standing is not None else None
+        card = self.session.drive.cards.get(status.loop.regulator) if status is not None else None
         self.title.setText(card.name if card is not None else "")
         for shown in (self.facts, self.verdict):
             shown.setText("")
@@ -364,18 +364,18 @@ class LoopsPage(Page):
 
     def _fill_loops(self) -> None:
         clear(self.loop_box)
-        infos = signal_infos(self.session.drive) if self.standings else {}
-        for key, standing in self.standings.items():
-            words, role = loop_state(standing)
-            actual = watched(standing.loop, infos)
+        infos = signal_infos(self.session.drive) if self.statuses else {}
+        for key, status in self.statuses.items():
+            words, role = loop_state(status)
+            actual = watched(status.loop, infos)
             card = actual.card.split(" · ")[-1].lower()
             seen = f"actual {actual.label}" if actual.label.startswith(card) else f"actual {card} {actual.label}"
             loop_button = button(
-                literal(f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}"),
+                literal(f"{status.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}"),
                 lambda k=key: self.choose(k),
             )
-            if standing.changed_inside:
-                names = ", ".join(self.session.drive.cards[name].name for name in standing.changed_inside)
+            if status.changed_inside:
+                names = ", ".join(self.session.drive.cards[name].name for name in status.changed_inside)
                 loop_button.setToolTip(f"Tuned before the gains of {names} were changed. Choose its gains anew.")
             loop_button.setCheckable(True)
             loop_button.setChecked(key == self.current and self.stack.currentIndex() == 0)
@@ -427,9 +427,9 @@ class LoopsPage(Page):
         self._show_chosen()
 
     def _prime_wish(self, study: LoopStudy) -> None:
-        begin = self.standings[self.current].begin
+        begin = self.statuses[self.current].begin
         if math.isnan(begin):
-            begin = default_crossover(study, list(self.standings.values()))
+            begin = default_crossover(study, list(self.statuses.values()))
         self.wishes.begin(self.wished.setdefault(self.current, begin), 0.0005 / study.dt, 0.2 / study.dt)
 
     def _wished(self) -> None:
@@ -457,13 +457,13 @@ class LoopsPage(Page):
         if self.searching.running:
             self.searching.stop()
         elif self.chosen is not None:
-            self.searching.start(self.current, self.chosen, self.standings)
+            self.searching.start(self.current, self.chosen, self.statuses)
 
     def _show_best(self, key: str, best: LoopAnalysis) -> None:
-        if self.limits.whole.isChecked() and key != self.current and key in self.standings:
+        if self.limits.whole.isChecked() and key != self.current and key in self.statuses:
             self.current = key
             self._fill_loops()
-            self.now = self.standings[key].judged
+            self.now = self.statuses[key].judged
         if key == self.current and self.rule_box.currentData() == LIMITS and self.chosen is not None:
             self.proposed = best
             self._show(self.chosen)
@@ -498,7 +498,7 @@ class LoopsPage(Page):
 
     def _show_later(self) -> None:
         study = self.chosen  # whose card may have been taken off meanwhile
-        if study is not None and still_there([self.standings[self.current]], self.session.drive):
+        if study is not None and still_there([self.statuses[self.current]], self.session.drive):
             self._show(study)
 
     # showing ---------------------------------------------------------------------
@@ -523,7 +523,7 @@ class LoopsPage(Page):
         self._show_figures(study)
 
     def _step_words(self) -> str:
-        loop = self.standings[self.current].loop
+        loop = self.statuses[self.current].loop
         plain = loop.depth == 0 and not loop.regulation.axis
         of = watched(loop, signal_infos(self.session.drive)).label if plain else loop.label.lower()
         return f"{of} after a step"

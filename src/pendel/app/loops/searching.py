@@ -42,7 +42,7 @@ class Searching(QObject):
         if self._job is not None:
             self._job.stop()
 
-    def start(self, key: str, study: LoopStudy, standings: Mapping[str, LoopStatus]) -> None:
+    def start(self, key: str, study: LoopStudy, statuses: Mapping[str, LoopStatus]) -> None:
         """Search for the loop with this key, or for all where the box says so."""
         self.result_shown = False
         try:
@@ -51,7 +51,7 @@ class Searching(QObject):
             self.box.show_found(None, str(problem))
             return
         if self.box.whole.isChecked():
-            labels = {name: each.loop.label for name, each in standings.items()}
+            labels = {name: each.loop.label for name, each in statuses.items()}
             self._start_all(limits, goal, labels)
             return
         search = Search(copy.deepcopy(study), limits, goal)  # the page goes on with its own

@@ -43,7 +43,7 @@ def judged_beside(
     at: JudgedAt = JudgedAt.REST,
 ) -> Study:
     """Another process orders and judges; here it is waited for. Raises `Stopped`."""
-    from pendel.core.loops.judgement import standings_of  # slow to load, and not needed to start
+    from pendel.core.loops.judgement import statuses_of  # slow to load, and not needed to start
     from pendel.core.runs.simulate import refused_c
 
     try:
@@ -53,7 +53,7 @@ def judged_beside(
         request = JudgeRequest(file.to_text(drive), at, own_c)
         judgement = worker.ask(request, LONGEST_JUDGING, stopping)
         findings = [fault(*f) for f in judgement.findings]
-        return Study(findings, standings_of(judgement, drive), judgement.problem, judgement.mechanics)
+        return Study(findings, statuses_of(judgement, drive), judgement.problem, judgement.mechanics)
     except Stopped:
         raise
     except DriveHasFindings as problem:

@@ -10,18 +10,18 @@ if TYPE_CHECKING:
     from pendel.core.loops.tuning import LoopStatus  # slow to load, and not needed to start
 
 
-def loop_state(standing: LoopStatus) -> tuple[str, str]:
+def loop_state(status: LoopStatus) -> tuple[str, str]:
     """Words and colour role of a loop's state."""
-    if not standing.loop.closed:
+    if not status.loop.closed:
         return "open, no feedback", "brass"
-    if standing.judged is None:
+    if status.judged is None:
         return "no linear model: measure it", "brass"
-    m = standing.judged.margins
+    m = status.judged.margins
     if not m.stable:
         return "unstable with these gains", "brick"
     if m.crossover != m.crossover:
         return "gain never reaches 1", "brass"
     words = f"{figure(m.crossover, 'Hz', 3)} · {m.phase:.0f}° margin"
-    if standing.changed_inside:
+    if status.changed_inside:
         return f"{figure(m.crossover, 'Hz', 3)} · {m.phase:.0f}° · inside changed", "brass"
     return (words, "moss") if m.damped else (words + ", little", "brass")

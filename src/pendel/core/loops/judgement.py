@@ -3,7 +3,7 @@ stand.
 
 Ordering equations and making them linear takes seconds for a large drive, and holds the interpreter; a window
 asks another
-process. What comes back is texts and arrays alone; from these and the drive, `standings_of` makes in a moment
+process. What comes back is texts and arrays alone; from these and the drive, `statuses_of` makes in a moment
 what pages show.
 """
 
@@ -35,9 +35,9 @@ from pendel.core.loops.tuning import (
     LoopStatus,
     LoopStudy,
     Proposal,
+    loop_statuses,
     propose_all,
     silent_beside,
-    standings,
 )
 from pendel.core.loops.turning import BlocksAround, Rotation, TurningDrive
 from pendel.core.runs.simulate import averaged, prepare
@@ -85,7 +85,7 @@ class ProposedGains:
 def judgement_of(
     drive: Drive, stopping: Callable[[], bool] = lambda: False, *, at: JudgedAt = JudgedAt.REST
 ) -> Judgement:
-    """Order the equations of a drive and judge its loops, ``at`` as for `standings`. Raises `Stopped` once
+    """Order the equations of a drive and judge its loops, ``at`` as for `loop_statuses`. Raises `Stopped` once
     ``stopping`` holds."""
     mechanics = Mechanics()
     try:
@@ -95,7 +95,7 @@ def judgement_of(
         with contextlib.suppress(DriveProblem):  # asked for by itself, it says why
             mechanics = mechanics_of(ready)
         measured = at is JudgedAt.MEASURED
-        statuses = standings(drive if measured else plain, prepared if measured else ready, stopping, at=at)
+        statuses = loop_statuses(drive if measured else plain, prepared if measured else ready, stopping, at=at)
     except Stopped:
         raise
     except DriveHasFindings as problem:
@@ -105,34 +105,34 @@ def judgement_of(
     return Judgement(loops=tuple(map(record_of, statuses)), mechanics=mechanics)
 
 
-def record_of(standing: LoopStatus) -> LoopRecord:
-    study = standing.study
+def record_of(status: LoopStatus) -> LoopRecord:
+    study = status.study
     if study is None:
-        return LoopRecord(standing.loop.key, standing.problem)
+        return LoopRecord(status.loop.key, status.problem)
     linear = study.drive
     turning = linear if isinstance(linear, TurningDrive) else None
     return LoopRecord(
-        standing.loop.key,
+        status.loop.key,
         "",
         linear.point,
         linear.plant,
         dict(linear.linear) if turning is None else {},
         study.plant_model,
-        standing.judged,
-        standing.begin,
+        status.judged,
+        status.begin,
         turning.rotation if turning is not None else None,
         turning.known if turning is not None else (),
         linear.measured if isinstance(linear, MeasuredDrive) else None,
     )
 
 
-def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
+def statuses_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
     """The loops of the drive that was judged, each with a study that gains can be tried on."""
     plain = averaged(drive)
     deck = control_deck(plain, examine(plain), kind_of)
     loops = {loop.key: loop for loop in find_loops(plain, deck)}
 
-    def standing(loop: Loop, record: LoopRecord) -> LoopStatus:
+    def status(loop: Loop, record: LoopRecord) -> LoopStatus:
         return replace(judged(loop, record), changed_inside=changed_inside(drive, deck, loop.regulator))
 
     def judged(loop: Loop, record: LoopRecord) -> LoopStatus:
@@ -148,7 +148,7 @@ def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
         linear = SampledDrive(deck, record.point, record.plant, silent=silent, linear=dict(record.blocks))
         return LoopStatus(loop, LoopStudy(linear, loop, record.model), record.judged, "", record.begin)
 
-    return [standing(loops[r.key], r) for r in judgement.loops if r.key in loops]
+    return [status(loops[r.key], r) for r in judgement.loops if r.key in loops]
 
 
 def proposed_gains(

@@ -101,7 +101,7 @@ def tolerate(
     report: Callable[[float], None] = lambda share: None,
 ) -> Tolerated:
     """Judge a loop at all corners of the spreads and at random samples between them (uniform, of one seed alike);
-    ``at`` as for `pendel.core.loops.tuning.standings`.
+    ``at`` as for `pendel.core.loops.tuning.loop_statuses`.
 
     Raises
     ------

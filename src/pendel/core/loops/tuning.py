@@ -322,7 +322,7 @@ class LoopStatus:
     """Regulators further in whose gains are others than when those of this loop were taken."""
 
 
-def standings(
+def loop_statuses(
     drive: Drive,
     prepared: Prepared | None = None,
     stopping: Callable[[], bool] = lambda: False,
@@ -443,14 +443,14 @@ def propose_all(
     """First gains of every closed loop, from the drive's values and the sampling, inside out.
 
     A loop is judged with the gains proposed for those further in. Loops that are open, whose gain is zero or
-    that have no linear model are left as they are. Raises as `standings`.
+    that have no linear model are left as they are. Raises as `loop_statuses`.
     """
     scratch = drive.copy()
     command, served, left = Command("Propose gains of all loops", ()), [], {}
     taken: dict[str, Mapping[str, float]] = {}
     depths = sorted({loop.depth for loop in find_loops(drive)})
     for depth in depths:
-        statuses = standings(scratch, stopping=stopping, at=at)
+        statuses = loop_statuses(scratch, stopping=stopping, at=at)
         for each in statuses:
             if each.loop.depth != depth:
                 continue

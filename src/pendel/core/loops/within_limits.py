@@ -26,7 +26,7 @@ from pendel.core.loops.tuning import (
     LoopStatus,
     LoopStudy,
     default_crossover,
-    standings,
+    loop_statuses,
 )
 
 MOST_TRIES = 90
@@ -327,7 +327,7 @@ class TunedLoops:
 
 
 Judging = Callable[[Drive], Sequence[LoopStatus]]
-"""How the loops of a drive stand. Raises as `standings`."""
+"""How the loops of a drive stand. Raises as `loop_statuses`."""
 ROUNDS = 3
 """In which loops of one depth, which may be coupled, are tuned one after the other."""
 
@@ -349,7 +349,7 @@ def tune(
     Parameters
     ----------
     at
-        as for `standings`.
+        as for `loop_statuses`.
     judging
         who judges, where that is another process.
     come
@@ -361,7 +361,7 @@ def tune(
     """
 
     def judge_here(scratch: Drive) -> Sequence[LoopStatus]:
-        return standings(scratch, stopping=stopping, at=at)
+        return loop_statuses(scratch, stopping=stopping, at=at)
 
     judge = judging or judge_here
     loops = [each for each in find_loops(drive) if regulator in ("", each.key, each.regulator)]

@@ -111,10 +111,10 @@ def loops(drive: Drive, *, at: str | None = None, continuous: bool = False) -> l
         where it does not turn steadily.
     """
     from pendel.core.loops.judged_at import judged_at
-    from pendel.core.loops.tuning import standings  # slow to load
+    from pendel.core.loops.tuning import loop_statuses  # slow to load
 
     reports = []
-    for each in standings(drive, at=judged_at(at)):
+    for each in loop_statuses(drive, at=judged_at(at)):
         loop, plain = each.loop, (each.loop.label, each.loop.regulator, each.loop.closed)
         if each.judged is None:
             reports.append(LoopReport(*plain, stable=False, damped=False, problem=each.problem))
