@@ -286,7 +286,7 @@ class Board(QObject):
         """Compile the drive's controller for the board, load it and start it. Refused while it is enabled."""
         described = self.described
         if described is None or described.description is None:
-            self.log(described.problem if described else "The drive is still being looked at. Load in a moment.")
+            self.log(described.problem if described else "The drive is still being checked. Load in a moment.")
             return
         if not self.may_run(STAND_IN if self.stand_in is not None else self.bench.address):
             return

@@ -106,9 +106,9 @@ class LinkPanel(QWidget):
             ("Running for", "Time of the board since its program started"),
             ("Late ticks", "Ticks that began more than 10 ms late"),
             ("Lost samples", "Samples that found no room on the link"),
-            ("Garbled bytes", "Bytes that the board took for no packet"),
+            ("Garbled bytes", "Bytes received that were no packet"),
             ("Faults", ""),
-            ("Processor", "That runs its code, of a stand-in board"),
+            ("Processor", "Which one runs the code, of a stand-in board"),
             ("Pace", "Simulated time over time by the clock, of a stand-in board"),
             ("Load", "Computing time over time by the clock, of a stand-in board, on one core"),
         )

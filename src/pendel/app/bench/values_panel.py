@@ -58,7 +58,7 @@ class ValuesPanel(QWidget):
         inside.addWidget(self.word)
         self.read_button = button("Read back", board.read_back)
         self.take_button = button("Take into the drive", self.take)
-        self.take_button.setToolTip("Values that the board has otherwise become the drive's, in one step of undo")
+        self.take_button.setToolTip("Values that differ on the board are taken into the drive, in one step of undo")
         self.write_button = button("Write to the board", board.write_all)
         self.save_button = button("Save set …", self.save_set)
         self.load_button = button("Load set …", self.load_set)
