@@ -1,4 +1,5 @@
 import contextlib
+import gc
 import os
 import shutil
 import threading
@@ -116,10 +117,16 @@ def left_behind():
 
 
 @pytest.fixture(scope="session", autouse=True)
-def no_process_is_left():
-    """After the last test nothing runs that this process has started."""
+def nothing_is_left():
+    """After the last test nothing runs that this process has started, and nothing of any window is there."""
     yield
     assert until(lambda: not children(), 10), children()
+    if QApplication.instance() is not None:
+        gc.collect()
+        lay_out()
+        assert not [type(widget).__name__ for widget in QApplication.allWidgets()]
+        timers = (o for o in gc.get_objects() if isinstance(o, QTimer) and not sip.isdeleted(o))
+        assert not [timer.interval() for timer in timers if timer.isActive()]
 
 
 def children():
