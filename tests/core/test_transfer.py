@@ -250,8 +250,8 @@ def test_what_cannot_be_swept_gets_a_sentence(ready):
     drive = load(EXAMPLES / "car_door_drive.pendel")
     plain = Sweep(prepare(drive), transfer(ready, Ends("current_pi.out", "current_sensor.value", (), "rest")))
     for frequencies, amplitude, words in (
-        ([9e3], None, "cannot be told"),
-        ([0.0], None, "cannot be told"),
+        ([9e3], None, "cannot be sampled"),
+        ([0.0], None, "above 0"),
         ([100.0], 0.0, "above 0"),
         ([], None, "no frequency"),
         ([1e-4], None, "would take"),

@@ -207,7 +207,8 @@ class Injection:
         highest = 0.4 / self.tick
         if not 0 < wish <= highest:
             raise DriveProblem(
-                f"A sine of {wish:g} Hz cannot be sampled every {self.tick:g} s. Choose up to {highest:.4g} Hz."
+                f"A sine of {wish:g} Hz cannot be sampled every {self.tick:g} s. "
+                f"Choose one above 0 and up to {highest:.4g} Hz."
             )
         shortest = max(PERIODS / wish / self.tick, SHORTEST, at_least / self.tick)
         count = math.ceil(shortest / self.period) * self.period
