@@ -76,7 +76,7 @@ class Pulse:
         self.last, self.worked, self.taken, self.where = now, worked, taken, ""
 
     def watch(self) -> None:
-        """Where the window's thread stands, as `faulthandler` writes it: whoever holds its frames may be the one that
+        """Where the window's thread is, as `faulthandler` writes it: whoever holds its frames may be the one that
         ends a painter, in the wrong thread."""
         main = threading.main_thread().ident or 0
         with tempfile.TemporaryFile("w+") as file:

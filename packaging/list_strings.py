@@ -13,7 +13,7 @@ from pathlib import Path
 
 SOURCES = Path(__file__).parent.parent / "src" / "pendel"
 WORDS = re.compile(r"[^\W\d_]{2,}.*\s.*[^\W\d_]{2,}|^[A-Z][a-z]+( …)?$", re.DOTALL)
-"""Two words, or one as it stands on a button."""
+"""Two words, or one as on a button."""
 MACHINES = re.compile(r"[;{}<>\\]\s*$|^\s*#|^[\w.]+\(|#include|font-|border|^import |(?:static|const|double|float) ")
 """Ends and beginnings of C, styles and Python."""
 

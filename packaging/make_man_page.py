@@ -17,7 +17,12 @@ PAGE = Path(__file__).with_name("pendel.1")
 
 
 def page() -> str:
-    about = {"manual_title": "Pendel", "project_name": "pendel", "version": __version__, "description": "motor drives: model, simulate, tune, ship"}
+    about = {
+        "manual_title": "Pendel",
+        "project_name": "pendel",
+        "version": __version__,
+        "description": "motor drives: model, simulate, tune, ship",
+    }
     return str(Manpage(parser(), about, format="single-commands-section"))
 
 

@@ -8,9 +8,51 @@ from pathlib import Path
 
 import pint
 
-STEMS = ["V", "A", "W", "Hz", "N", "m", "s", "g", "J", "H", "F", "ohm", "Ω", "Pa", "K", "T", "Wb", "C", "rad", "bar", "VA"]
+STEMS = [
+    "V",
+    "A",
+    "W",
+    "Hz",
+    "N",
+    "m",
+    "s",
+    "g",
+    "J",
+    "H",
+    "F",
+    "ohm",
+    "Ω",
+    "Pa",
+    "K",
+    "T",
+    "Wb",
+    "C",
+    "rad",
+    "bar",
+    "VA",
+]
 PREFIXES = ("", "p", "n", "u", "µ", "m", "k", "M", "G")
-WHOLE = ["rpm", "min", "h", "deg", "°", "rev", "degC", "°C", "%", "Ah", "mAh", "Wh", "kWh", "cm", "mm2", "cm2", "mm²", "l", "t"]
+WHOLE = [
+    "rpm",
+    "min",
+    "h",
+    "deg",
+    "°",
+    "rev",
+    "degC",
+    "°C",
+    "%",
+    "Ah",
+    "mAh",
+    "Wh",
+    "kWh",
+    "cm",
+    "mm2",
+    "cm2",
+    "mm²",
+    "l",
+    "t",
+]
 LEFT_OUT = {"pg", "mbar", "prad", "p", "MK"}
 """Nobody writes them, or they mean something else."""
 TO_PINT = {
@@ -39,7 +81,17 @@ FILE = Path(__file__).parent.parent / "src" / "pendel" / "core" / "quantities" /
 def spelled(prefix: str, stem: str) -> str:
     """A symbol as Pint writes it."""
     if stem == "VA":
-        return {"": "", "k": "kilo", "M": "mega", "m": "milli", "G": "giga", "n": "nano", "p": "pico", "u": "micro", "µ": "micro"}[prefix] + "volt_ampere"
+        return {
+            "": "",
+            "k": "kilo",
+            "M": "mega",
+            "m": "milli",
+            "G": "giga",
+            "n": "nano",
+            "p": "pico",
+            "u": "micro",
+            "µ": "micro",
+        }[prefix] + "volt_ampere"
     return {"µ": "u"}.get(prefix, prefix) + TO_PINT.get(stem, stem)
 
 

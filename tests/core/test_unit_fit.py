@@ -118,3 +118,19 @@ def test_a_chain_of_a_thousand_blocks_is_followed_to_its_end():
     assert not told(d)
     units = {key: info.unit for key, info in signal_infos(d.document).items()}
     assert units.pop("none_of_it.out") == "" and set(units.values()) == {"A"}
+
+
+def test_a_plain_number_is_no_current_and_each_unit_of_a_profile_is_looked_at():
+    d = pendel.open_example("car_door_drive")
+    d.remove("current_sensor")
+    d.add("current_sensor", "Sensor")
+    d.connect("bridge.duty_ratio", "sensor.measured")
+    assert told(d)[-1].startswith("Sensor: “Measured current” takes A, but is given the duty of Bridge, in 1.")
+    d = pendel.open_example("car_door_drive")
+    d.add("profile", "Wish", profile=[("0 s", "0"), ("1 s", "2 A"), ("2 s", "3 A"), ("3 s", "4 rad/s")])
+    d.add("compare", "Off")
+    d.connect("wish.out", "off.setpoint")
+    d.connect("encoder.speed", "off.actual")
+    assert told(d) == [
+        "Wish: corner 2 of the profile is 2 A, but “Output” is in rad/s. Write it in rad/s, or correct the wiring."
+    ]

@@ -108,7 +108,7 @@ class LinkPanel(QWidget):
             ("Lost samples", "Samples that found no room on the link"),
             ("Garbled bytes", "Bytes received that were no packet"),
             ("Faults", ""),
-            ("Processor", "Which one runs the code, of a stand-in board"),
+            ("Processor", "The processor that runs the code of a stand-in board"),
             ("Pace", "Simulated time over time by the clock, of a stand-in board"),
             ("Load", "Computing time over time by the clock, of a stand-in board, on one core"),
         )

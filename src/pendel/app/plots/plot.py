@@ -61,7 +61,7 @@ class Plot(FrameView):
         self._fit_caption()
 
     def _fit_caption(self) -> None:
-        """Write the caption, shortened where the plot is narrower; the title first, as it is told elsewhere too."""
+        """Write the caption, shortened where the plot is narrower; the title first, which is shown elsewhere too."""
         title, unit = self._words
         room = max(LEAST_TITLE, self.width() - AXIS_WIDTH - CAPTION)
         of_title, of_unit = QFontMetricsF(font(11, bold=True)), QFontMetricsF(font(11))

@@ -18,18 +18,18 @@ ABOVE_LEFT, ABOVE_RIGHT, BELOW_LEFT, BELOW_RIGHT = (-1, -1), (1, -1), (-1, 1), (
 """Where words are to a point: to the right, and downwards."""
 AROUND = (LEFT, RIGHT, ABOVE, BELOW, ABOVE_LEFT, ABOVE_RIGHT, BELOW_LEFT, BELOW_RIGHT)
 CURVE, LINE = 10, 1
-"""How bad it is to stand on a curve, and on a straight line that goes through the whole plot."""
+"""Cost of covering a curve, and a straight line through the whole plot."""
 
 
 class Tag(pg.TextItem):
-    """Words beside the first of some points where no curve crosses them; looked for anew when the view changes.
+    """Words beside the first of some points where no curve crosses them; placed again when the view changes.
 
     Parameters
     ----------
     points
-        in the plot's coordinates; those wished most first.
+        in the plot's coordinates; the preferred ones first.
     sides
-        of each point, those wished most first.
+        of each point, the preferred ones first.
     ground
         whether lines through the whole plot end at the words.
     """

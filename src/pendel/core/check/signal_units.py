@@ -12,6 +12,7 @@ from pendel.core.drive.document import Drive, End
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, is_plain, read
 from pendel.core.quantities.named import Names
+from pendel.core.quantities.plain_numbers import first_of_each_unit
 from pendel.core.quantities.stepping import own_unit
 from pendel.core.quantities.units import NONE, si_unit, si_unit_of, unit
 
@@ -40,7 +41,7 @@ class SignalUnits:
             self.targets[wire.a].append(wire.b)
 
     def of(self, end: End) -> str:
-        """What comes in tells the unit first, then what it goes to, then the values that state it."""
+        """By what comes in, else by what it goes to, else by the values that state it."""
         return _Search(self, self._wired, ahead=True).unit(end) or self.behind(end)
 
     def behind(self, end: End) -> str:
@@ -89,14 +90,14 @@ class _Search:
     def __init__(self, units: SignalUnits, known: dict[End, str], *, ahead: bool = False) -> None:
         self.units, self.known, self.ahead = units, known, ahead
         self.seen: set[End] = set()
-        self.told = False
+        self.any_known = False
         """Whether some end on the way has a unit."""
 
     def unit(self, end: End) -> str:
         if end not in self.known:
             found = run(self._unit, self._unit(end))
-            # Where nothing that can be reached tells any, it tells none to those on the way either.
-            self.known.update({end: found} if self.told else dict.fromkeys(self.seen, ""))
+            # Where nothing that can be reached has one, those on the way have none either.
+            self.known.update({end: found} if self.any_known else dict.fromkeys(self.seen, ""))
         return self.known.get(end, "")
 
     def expected(self, end: End) -> str:
@@ -104,14 +105,14 @@ class _Search:
 
     def _unit(self, end: End) -> Steps:
         if end in self.known:
-            self.told = self.told or bool(self.known[end])
+            self.any_known = self.any_known or bool(self.known[end])
             return self.known[end]
         kind = self.units.kind(end.card)
         if kind is None or end in self.seen:
             return ""
         self.seen.add(end)
         found = yield from self._searched(end, kind)
-        self.told = self.told or bool(found)
+        self.any_known = self.any_known or bool(found)
         if found and not self.ahead:
             self.known[end] = found
         return found
@@ -161,15 +162,15 @@ class _Search:
         if value is not None:
             text = card.values.get(value.name, value.default)
         elif kind.has_profile and kind.has_profile[1] == ANY:
-            text = next((level for _, level in card.profile if not is_plain(level)), "")
+            text = next((level for _, level in first_of_each_unit(card.profile) if not is_plain(level)), "")
         else:
             return ""
         written = self.units.worth(text)
         if written is None or written.dim == NONE and not any(written.turn):
             return ""
-        wanted = self.units.ahead(end)
-        if wanted and unit(wanted)[1] == written.dim:  # it is converted to that, as from cycles to radians
-            return wanted
+        expected = self.units.ahead(end)
+        if expected and unit(expected)[1] == written.dim:  # it is converted to that, as from cycles to radians
+            return expected
         own = own_unit(text)
         if own and not math.log10(unit(own)[0]).is_integer():  # such as rpm or km/h; figures choose prefixes themselves
             return own
@@ -182,14 +183,14 @@ def run(ask: Callable[[End], Steps], first: Steps) -> str:
     searches, answer = [first], None
     while True:
         try:
-            wanted = searches[-1].send(answer)
+            next_end = searches[-1].send(answer)
         except StopIteration as ended:
             searches.pop()
             answer = ended.value
             if not searches:
                 return answer
         else:
-            searches.append(ask(wanted))
+            searches.append(ask(next_end))
             answer = None
 
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Port, Value
+from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Port, Value
 from pendel.core.check.examined import Subject
 from pendel.core.check.signal_units import SignalUnits
 from pendel.core.drive.document import End, Wire
 from pendel.core.drive.findings import attention
 from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.plain_numbers import first_of_each_unit
 from pendel.core.quantities.stepping import own_unit
 from pendel.core.quantities.units import NO_TURN, NONE, Dimension, dimension_text, turn, unit
 from pendel.core.vocabulary import ValueRole
@@ -22,15 +23,15 @@ class Fit:
 
     of: Subject
     units: SignalUnits
-    told: set[str] = field(default_factory=set)
-    """Cards of which a value was told already."""
+    reported: set[str] = field(default_factory=set)
+    """Cards of which a value was reported already."""
 
     def add(self, card: str, place: str, sentence: str) -> None:
         self.of.result.findings.append(attention(f"{self.of.drive.cards[card].name}: {sentence}", card, place))
 
 
 def unit_fit(of: Subject) -> None:
-    """What does not fit, each told where it begins. A signal without a unit fits everything, as does a plain figure."""
+    """Report what does not fit, where it begins. A signal without a unit fits everything, as does a plain figure."""
     fit = Fit(of, SignalUnits(of.drive, of.kinds, of.names))
     blocks = {key: kind for key, kind in of.kinds.items() if isinstance(kind, Block)}
     for key, kind in blocks.items():
@@ -40,11 +41,11 @@ def unit_fit(of: Subject) -> None:
     for key, kind in blocks.items():
         if kind.gain and (key in compared or not _gain(fit, key, kind)):
             _values(fit, key, kind)
-    wired = [w for w in of.drive.wires.values() if w.a.card not in fit.told and w.a.card not in compared]
+    wired = [w for w in of.drive.wires.values() if w.a.card not in fit.reported and w.a.card not in compared]
     for wire in wired:
         _wire(fit, wire)
-    follows = {w.b.card for w in of.drive.wires.values() if w.a.card in fit.told or w.a.card in compared}
-    begins = [key for key in compared if key not in follows] or ([] if fit.told else list(compared))
+    follows = {w.b.card for w in of.drive.wires.values() if w.a.card in fit.reported or w.a.card in compared}
+    begins = [key for key in compared if key not in follows] or ([] if fit.reported else list(compared))
     for key in begins:
         fit.add(key, *compared[key])
 
@@ -62,12 +63,13 @@ def _wire(fit: Fit, wire: Wire) -> None:
     if port is None or port.link is not Link.SIGNAL_IN or not port.takes or wire.a.card not in fit.of.kinds:
         return
     given = fit.units.behind(wire.a)
-    if all(unlike(given, takes) for takes in port.takes):
+    plain = not given and isinstance(fit.of.kinds[wire.a.card], Part)  # declared so, as a duty is
+    if plain or all(unlike(given, takes) for takes in port.takes):
         takes = " or ".join(port.takes)
         fit.add(
             wire.b.card,
             port.name,
-            f"“{port.label}” takes {takes}, but is given {_signal(fit, wire.a)}, in {given}. "
+            f"“{port.label}” takes {takes}, but is given {_signal(fit, wire.a)}, in {given or '1'}. "
             "Wire another signal to it.",
         )
 
@@ -84,7 +86,7 @@ def _compared(fit: Fit, key: str, kind: Block) -> tuple[str, str] | None:
 
 
 def _gain(fit: Fit, key: str, kind: Block) -> bool:
-    """Tell a gain whose unit makes of its input what the output is not; whether it was told."""
+    """Report a gain whose unit makes of its input what the output is not; whether it was reported."""
     gained = kind.gain and kind.value(kind.gain[0])
     if not kind.gain or gained is None:
         return False
@@ -93,14 +95,14 @@ def _gain(fit: Fit, key: str, kind: Block) -> bool:
     if written is None or written.dim == NONE:
         return False
     end, source = End(key, "out"), fit.units.of(End(key, kind.gain[1]))
-    given, wanted = fit.units.behind(end), fit.units.taken(end)
-    if not source or not unlike(given, wanted):
+    given, expected = fit.units.behind(end), fit.units.taken(end)
+    if not source or not unlike(given, expected):
         return False
-    fit.told.add(key)
+    fit.reported.add(key)
     fit.add(
         key,
         gained.name,
-        f"{gained.label} is {text}, which makes {given} of {source}, but the output goes to {wanted}. "
+        f"{gained.label} is {text}, which makes {given} of {source}, but the output goes to {expected}. "
         "Correct the unit or the wiring.",
     )
     return True
@@ -121,29 +123,29 @@ def _values(fit: Fit, key: str, kind: Block) -> None:
                 break
     if kind.has_profile is not None and kind.has_profile[1] == ANY:
         value = Value("profile", kind.has_profile[0], ANY, "")
-        for number, (_, text) in enumerate(card.profile):
+        for number, text in first_of_each_unit(card.profile):
             if _written(fit, key, kind, value, text, f"profile:{number}", f"corner {number + 1} of the profile"):
                 break
 
 
 def _written(fit: Fit, key: str, kind: Block, value: Value, text: str, place: str, label: str) -> bool:
-    """Tell a text whose unit is not that of its signal; whether it was told."""
+    """Report a text whose unit is not that of its signal; whether it was reported."""
     if not text.strip() or is_plain(text):
         return False
     end = End(key, value.at)
-    written, wanted = fit.units.worth(text), fit.units.ahead(end) or fit.units.of(end)
-    if written is None or not wanted or (written.dim == NONE and written.turn == NO_TURN):
+    written, expected = fit.units.worth(text), fit.units.ahead(end) or fit.units.of(end)
+    if written is None or not expected or (written.dim == NONE and written.turn == NO_TURN):
         return False
-    dimension = _times(unit(wanted)[1], unit("1/s")[1]) if value.rate else unit(wanted)[1]
+    dimension = _times(unit(expected)[1], unit("1/s")[1]) if value.rate else unit(expected)[1]
     if written.dim == dimension:
         return False
     port = kind.port(value.at)
     per = " per second" if value.rate else ""
     signal = port.label if port is not None else value.at
     worth = "" if own_unit(text) else f", which is {dimension_text(written.dim)}"
-    fit.told.add(key)
-    remedy = f"Write it in {wanted}{per}, or correct the wiring."
-    fit.add(key, place, f"{label} is {text}{worth}, but “{signal}” is in {wanted}. {remedy}")
+    fit.reported.add(key)
+    remedy = f"Write it in {expected}{per}, or correct the wiring."
+    fit.add(key, place, f"{label} is {text}{worth}, but “{signal}” is in {expected}. {remedy}")
     return True
 
 

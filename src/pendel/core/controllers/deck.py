@@ -252,11 +252,11 @@ def _ordered_steps(blocks: tuple[RunsIn, ...]) -> tuple[Step, ...]:
         reader = Step(name) if name not in cut else Step(name, Part.TAKE if port in by_name[name].holds else Part.GIVE)
         before.setdefault(reader, []).append(Step(giver, Part.GIVE) if giver in cut else Step(giver))
     place = {b.name: (not b.sensor, n) for n, b in enumerate(blocks)}
-    return _first_of_those_ready(before, lambda step: (*place[step.block], step.part.value))
+    return _in_order(before, lambda step: (*place[step.block], step.part.value))
 
 
 def _looped(feeds: Sequence[tuple[str, str, str]]) -> set[str]:
-    """The blocks that stand in loops."""
+    """The blocks that are part of loops."""
     sources: dict[str, list[str]] = {}
     for giver, _, name in feeds:
         sources.setdefault(name, []).append(giver)
@@ -271,7 +271,7 @@ def _looped(feeds: Sequence[tuple[str, str, str]]) -> set[str]:
         return looped | {giver for giver, _, name in feeds if giver == name}
 
 
-def _first_of_those_ready(before: Mapping[Step, Sequence[Step]], key: Callable[[Step], tuple]) -> tuple[Step, ...]:
+def _in_order(before: Mapping[Step, Sequence[Step]], key: Callable[[Step], tuple]) -> tuple[Step, ...]:
     """Steps with each behind those `before` it, the least of a key next. Raises `LoopWithoutDelay`."""
     sorter = TopologicalSorter(before)
     try:

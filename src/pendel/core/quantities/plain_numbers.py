@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 
 from pendel.core.quantities.units import is_unit, turn, unit
 
@@ -33,3 +34,14 @@ def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] 
             return None
         numbers.append(value)
     return numbers
+
+
+@lru_cache(maxsize=8)
+def first_of_each_unit(profile: tuple[tuple[str, str], ...]) -> tuple[tuple[int, str], ...]:
+    """Number and text of the first level with each unit, and of each expression, without plain numbers. Kept, as a
+    profile may have a hundred thousand corners and every edit of the drive asks for it."""
+    first: dict[str, tuple[int, str]] = {}
+    for number, (_, text) in enumerate(profile):
+        match = PLAIN.fullmatch(text)
+        first.setdefault(match[2] if match is not None else text, (number, text))
+    return tuple(each for unit_text, each in first.items() if unit_text)
