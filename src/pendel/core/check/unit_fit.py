@@ -52,8 +52,10 @@ def unit_fit(of: Subject) -> None:
 
 def unlike(a: str, b: str) -> bool:
     """Whether two units are of different quantities, or one counts cycles and the other radians."""
-    if not a or not b or unit(a)[1] != unit(b)[1]:
-        return bool(a and b)
+    if not a or not b:
+        return False
+    if unit(a)[1] != unit(b)[1]:
+        return True
     (cycles_a, radians_a), (cycles_b, radians_b) = turn(a), turn(b)
     return bool(cycles_a and radians_b or radians_a and cycles_b)
 
