@@ -72,8 +72,6 @@ def test_the_wheel_zooms_time_or_heights_about_the_pointer_and_a_double_click_fi
     assert np.ptp(plot.vb.viewRange()[1]) == pytest.approx(np.ptp(before[1]) / 0.85)
     QTest.mouseDClick(plot.viewport(), LEFT, pos=plot.viewport().rect().center())
     assert np.allclose(plot.vb.viewRange()[0], before[0])
-    picture = plot.picture()
-    assert picture.width() == 2 * plot.width() and picture.height() == 2 * plot.height()
 
 
 def test_a_run_is_drawn_beside_its_channels_and_goes_with_them(scope, window, heard):

@@ -253,7 +253,12 @@ def test_the_menu_of_a_card_offers_what_applies(window, monkeypatch):
     assert "Open or close this loop" in offered[0]
     window.session.select([])
     sheet.contextMenuEvent(QContextMenuEvent(QContextMenuEvent.Reason.Mouse, QPoint(3, 3), QPoint(3, 3)))
-    assert [t.split(" …")[0] for t in offered[1]] == ["Add a part or block", "Tidy the sheet"]
+    assert [t.split(" …")[0] for t in offered[1]] == [
+        "Add a part or block",
+        "Tidy the sheet",
+        "Copy picture",
+        "Save picture",
+    ]
 
 
 def test_taps_are_listed_selected_renamed_and_taken_off(window, monkeypatch):

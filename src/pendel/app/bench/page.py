@@ -14,9 +14,11 @@ from pendel.app.bench.log_panel import LogPanel
 from pendel.app.bench.panel_view import PanelView
 from pendel.app.bench.scope_panel import ScopePanel
 from pendel.app.bench.values_panel import ValuesPanel
+from pendel.app.plots.plot import fit_plots
 from pendel.app.session.page import Page
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import button, column, row, rule
+from pendel.app.widgets.drawing import Drawing, drawing_of
 from pendel.app.widgets.timers import Later
 
 
@@ -85,9 +87,10 @@ class BenchPage(Page):
 
     def fit(self) -> None:
         self.scope.plot.fit()
+        fit_plots(self)
 
     def may_close(self) -> bool:
         return self.scope.stream.may_be_lost("Before Pendel closes: save", self._quit_again.start)
 
-    def picture_of(self) -> QWidget:
-        return self.scope.plot
+    def drawing(self) -> Drawing:
+        return drawing_of(self.scope.plot)

@@ -6,8 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QImage, QPainter
+from PyQt6.QtCore import Qt, pyqtSignal
 
 from pendel.app.plots.frame import Frame, FrameView
 from pendel.app.plots.lean_curve import LeanCurve
@@ -153,14 +152,6 @@ class ScopePlot(FrameView):
             curve = LeanCurve(t, y, pen=pen, antialias=True)
             self.add(curve, fitted=False)
             self.overlays.append(curve)
-
-    def picture(self, scale: float = 2.0) -> QImage:
-        image = QImage(int(self.width() * scale), int(self.height() * scale), QImage.Format.Format_ARGB32)
-        image.fill(QColor(tokens().paper))
-        painter = QPainter(image)
-        self.render(painter, QRectF(0, 0, image.width(), image.height()), self.rect())
-        painter.end()
-        return image
 
 
 def near(a: tuple[float, float], b: tuple[float, float] | None) -> bool:

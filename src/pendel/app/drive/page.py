@@ -19,6 +19,7 @@ from pendel.app.drive.tap_list import TapRow
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import column
+from pendel.app.widgets.drawing import Drawing, drawing_of
 from pendel.core.catalogue import own_block
 from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
@@ -63,9 +64,9 @@ class DrivePage(Page):
     def fit(self) -> None:
         self.sheet.fit()
 
-    def picture_of(self) -> QWidget:
-        self.sheet.router.finish()
-        return self.sheet
+    def drawing(self) -> Drawing:
+        inside = self.middle.currentWidget()
+        return self.sheet.drawing() if inside is self.sheet else drawing_of(inside)
 
     def rename(self) -> None:
         """The quantity being edited or the tap in focus, else the selected card."""

@@ -8,18 +8,13 @@ import os
 import sys
 from pathlib import Path
 
-from PyQt6.QtCore import QRectF, QSettings
-from PyQt6.QtGui import QPainter
-from PyQt6.QtSvg import QSvgGenerator
+from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
 
 from pendel.app.drive.sheet.view import SheetView
 from pendel.app.session.session import Session
 from pendel.app.widgets.theme import LIGHT, dress
 from pendel.core.drive.file import load
-
-MARGIN = 16.0
-"""Points around the drawing."""
 
 
 def draw(drive: Path, picture: Path) -> None:
@@ -29,18 +24,7 @@ def draw(drive: Path, picture: Path) -> None:
     view = SheetView(session)
     session.open(load(drive), None)
     view.sync()
-    view.router.finish()
-    shown = view.sheet.itemsBoundingRect().adjusted(-MARGIN, -MARGIN, MARGIN, MARGIN)
-    whole = QRectF(0, 0, shown.width(), shown.height())
-    generator = QSvgGenerator()
-    generator.setFileName(str(picture))
-    generator.setTitle(session.drive.title)
-    generator.setSize(whole.size().toSize())
-    generator.setViewBox(whole)
-    painter = QPainter(generator)
-    painter.fillRect(whole, view.backgroundBrush())
-    view.sheet.render(painter, whole, shown)
-    painter.end()
+    picture.write_bytes(view.drawing().svg(session.drive.title, view.backgroundBrush().color()))
 
 
 if __name__ == "__main__":

@@ -25,6 +25,7 @@ from pendel.app.firmware.formats_table import FormatsTable, ends_of
 from pendel.app.firmware.steps import Steps
 from pendel.app.firmware.target import Target
 from pendel.app.firmware.values_panel import ValuesPanel
+from pendel.app.plots.plot import fit_plots
 from pendel.app.session.jobs import (
     CHECK_SHIPPED,
     FIND_RANGES,
@@ -253,6 +254,9 @@ class FirmwarePage(Page):
             self.processor_button,
             self.save_button,
         )
+
+    def fit(self) -> None:
+        fit_plots(self)
 
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)

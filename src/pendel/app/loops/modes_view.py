@@ -16,6 +16,7 @@ from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Field, button, column, label, row, rule, scrolled, wrapped
 from pendel.app.widgets.figure_table import FigureTable
+from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.theme import tokens
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, ExpressionProblem
@@ -60,6 +61,7 @@ class ModesView(QWidget):
         self.swing.setToolTip("Let the bars swing, or stand at the outermost")
         inside.addLayout(row(self.caption, 1, self.swing))
         self.shape = ShapeView()
+        with_picture_menu(self.shape)
         inside.addWidget(self.shape, 3)
         self.words = wrapped(
             "Bars: speeds of the bodies, seen from the first one; the largest is 1. Boxes: their inertia "

@@ -31,6 +31,7 @@ from pendel.app.loops.tolerances_box import TolerancesBox
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
 from pendel.app.loops.wishes import Wishes
+from pendel.app.plots.plot import fit_plots
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
 from pendel.app.widgets.basic import button, clear, column, label, literal, rule, scrolled, wrapped
@@ -262,6 +263,9 @@ class LoopsPage(Page):
             for at in offered:
                 self.where.addItem(at.label, at)
         self.where.setCurrentIndex(offered.index(self.session.judge_at))
+
+    def fit(self) -> None:
+        fit_plots(self)
 
     def showEvent(self, event) -> None:
         super().showEvent(event)

@@ -5,14 +5,18 @@ nobody sees here; a page of ten plots would hold the window up for as long as a 
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import pyqtgraph as pg
-from PyQt6.QtCore import QEvent
-from PyQt6.QtGui import QColor
+from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtGui import QColor, QContextMenuEvent
 from PyQt6.QtWidgets import QGraphicsGridLayout, QGraphicsItem, QSizePolicy, QWidget
+from pyqtgraph.GraphicsScene.mouseEvents import MouseClickEvent
 
 from pendel.app.plots.axis import FigureAxis
+from pendel.app.widgets.pictures import picture_menu
 from pendel.app.widgets.theme import font, tokens
 from pendel.app.widgets.timers import Later
 
@@ -86,6 +90,51 @@ class Frame(pg.GraphicsWidget):
             self.remove(self.items[-1])
 
 
+class HandView(pg.ViewBox):
+    """A view that a hand may move and zoom, and that finds its way back to what its owner showed."""
+
+    def __init__(self) -> None:
+        super().__init__(enableMenu=False)
+        self._shown: list[tuple[float, float] | None] = [None, None]
+        """Along and across: the range before a hand moved it, where one did."""
+        self._by_hand = False
+
+    @contextmanager
+    def _moved_by_hand(self) -> Iterator[None]:
+        for axis, span in enumerate(self.viewRange()):
+            self._shown[axis] = self._shown[axis] or (float(span[0]), float(span[1]))
+        self._by_hand = True
+        try:
+            yield
+        finally:
+            self._by_hand = False
+
+    def wheelEvent(self, event: Any, axis: int | None = None) -> None:  # noqa: N802
+        with self._moved_by_hand():
+            super().wheelEvent(event, axis)
+
+    def mouseDragEvent(self, event: Any, axis: int | None = None) -> None:  # noqa: N802
+        with self._moved_by_hand():
+            super().mouseDragEvent(event, axis)
+
+    def mouseDoubleClickEvent(self, event: Any) -> None:  # noqa: N802
+        self.fit()
+        event.accept()
+
+    def setRange(self, rect: Any = None, xRange: Any = None, yRange: Any = None, **how: Any) -> None:  # noqa: N802, N803
+        if not self._by_hand:
+            for axis, span in enumerate((xRange, yRange)):
+                if rect is not None or span is not None:
+                    self._shown[axis] = None
+        super().setRange(rect, xRange, yRange, **how)
+
+    def fit(self) -> None:
+        """Show what was shown before a hand moved it."""
+        across, up = self._shown
+        if across is not None or up is not None:
+            self.setRange(xRange=across, yRange=up, padding=0)
+
+
 class PlotView(pg.GraphicsView):
     """A widget that shows one item, such as a frame, in all its room.
 
@@ -98,6 +147,20 @@ class PlotView(pg.GraphicsView):
         self.enableMouse(False)
         self.setCentralItem(item)
         self._paint = Later(self, 0, lambda: self.setUpdatesEnabled(True), at_last=True)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        # Not at the press of the button, with which a view is zoomed.
+        self.scene().sigMouseClicked.connect(self._clicked)
+
+    def fit(self) -> None:
+        """Show all there is."""
+
+    def _clicked(self, click: MouseClickEvent) -> None:
+        if click.button() == Qt.MouseButton.RightButton and not click.isAccepted():
+            picture_menu(self, click.screenPos().toPoint(), fit=self.fit)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802
+        if event is not None and event.reason() == QContextMenuEvent.Reason.Keyboard:
+            picture_menu(self, self.mapToGlobal(self.rect().center()), fit=self.fit)
 
     def paint_in_turn(self) -> None:
         """Paint all anew, but nothing before it is its turn: a page of plots takes as long as a hand notices, and what

@@ -12,9 +12,10 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QResizeEvent
+from PyQt6.QtWidgets import QWidget
 
 from pendel.app.plots.axis import LogAxis
-from pendel.app.plots.frame import Frame, FrameView
+from pendel.app.plots.frame import Frame, FrameView, HandView
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.tag import Tag
 from pendel.app.widgets.theme import font, tokens
@@ -34,7 +35,8 @@ class Plot(FrameView):
     pointed = pyqtSignal(float)
 
     def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
-        frame = Frame(AXIS_WIDTH, bottom=LogAxis("bottom") if log else None)
+        self.view = HandView()
+        frame = Frame(AXIS_WIDTH, bottom=LogAxis("bottom") if log else None, view=self.view)
         super().__init__(frame)
         self.setAccessibleName(title)
         if bottom:
@@ -150,6 +152,9 @@ class Plot(FrameView):
         if self.spot in self.frame.items:
             self.frame.remove(self.spot)
 
+    def fit(self) -> None:
+        self.view.fit()
+
     def wipe(self) -> None:
         """Take off all that is drawn, and what was read of it."""
         self.clear_reading()
@@ -197,3 +202,10 @@ class Plot(FrameView):
             if 0 <= away < tag.textItem.boundingRect().width():
                 tag.anchors = [(1, 0.5), (1, 0.5)]
                 tag.updatePosition()
+
+
+def fit_plots(widget: QWidget) -> None:
+    """Show all there is in every plot of a widget."""
+    for plot in widget.findChildren(Plot):
+        if plot.isVisible():
+            plot.fit()

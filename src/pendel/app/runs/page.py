@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from pendel.app.plots.plot import fit_plots
 from pendel.app.runs.rotor_diagram import RotorDiagram
 from pendel.app.runs.sector_panel import SectorPanel
 from pendel.app.runs.signal_tree import SignalTree
@@ -29,6 +30,8 @@ from pendel.app.session.page import Page
 from pendel.app.session.run_figures import averaged_keys, measured, measured_keys
 from pendel.app.session.usual_strips import default_strips, keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
+from pendel.app.widgets.drawing import Drawing, drawing_of
+from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
@@ -91,6 +94,7 @@ class RunsPage(Page):
         self.sectors, self.torque = SectorPanel(), TorquePanel(self.session.slow_work)
         for panel in (self.spectrum, self.rotor, self.sectors, self.torque):
             panel.hide()
+            with_picture_menu(panel)
             inside.addWidget(panel)
         area = scrolled(middle)
         body.addWidget(area, 1)
@@ -118,12 +122,13 @@ class RunsPage(Page):
 
     def fit(self) -> None:
         self.strips.fit()
+        fit_plots(self)
 
     def rename(self) -> None:
         self.rename_current()
 
-    def picture_of(self) -> QWidget:
-        return self.strips
+    def drawing(self) -> Drawing:
+        return drawing_of(self.strips)
 
     def _build_left(self) -> QWidget:
         side = QWidget()

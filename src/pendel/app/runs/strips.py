@@ -7,8 +7,8 @@ from html import escape
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QKeyEvent, QPainter
+from PyQt6.QtCore import QPointF, QRect, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from pendel.app.plots.frame import Frame, PlotView
@@ -18,6 +18,8 @@ from pendel.app.runs.sector_bands import Bands
 from pendel.app.runs.trace import Trace
 from pendel.app.session.usual_strips import StripSpec
 from pendel.app.widgets.basic import literal
+from pendel.app.widgets.drawing import drawing_of
+from pendel.app.widgets.pictures import offer_pictures
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
 from pendel.core.runs.display_units import OTHERS, ShownUnits
@@ -487,6 +489,10 @@ class Strips(PlotView):
         self.added.emit(keys)
         self.changed.emit()
 
+    def place_of(self, n: int) -> QRect:
+        """Where a strip is, px."""
+        return self.mapFromScene(self.plots[n].sceneBoundingRect()).boundingRect()
+
     def _menu(self, n: int, at) -> None:
         menu = QMenu(self)
         for key in self.specs[n].signals:
@@ -495,6 +501,7 @@ class Strips(PlotView):
             menu.addAction(literal(f"Take off {self.said_of.get(key, key)}"), lambda k=key: self._take_off(n, k))
         menu.addSeparator()
         menu.addAction("Fit", self.fit)
+        offer_pictures(menu, self, lambda: drawing_of(self, self.place_of(n)), "picture of this strip")
         menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
         menu.exec(at.toPoint())
 
@@ -513,15 +520,6 @@ class Strips(PlotView):
         if not self.specs[n].signals:
             del self.specs[n]
         self.changed.emit()
-
-    def picture(self, scale: float = 2.0) -> QImage:
-        """The strips as an image at twice the screen's resolution."""
-        image = QImage(int(self.width() * scale), int(self.height() * scale), QImage.Format.Format_ARGB32)
-        image.fill(QColor(tokens().paper))
-        painter = QPainter(image)
-        self.render(painter, QRectF(0, 0, image.width(), image.height()), self.rect())
-        painter.end()
-        return image
 
 
 def heights(low: float, high: float) -> tuple[float, float]:

@@ -75,6 +75,7 @@ EXPORT_UNIT = JobKind("export a unit", "unit", "The drive cannot be exported")
 KEEP_LIVE = JobKind("keep a live run", "signals", "The live run cannot be kept")
 AUTOSAVE = JobKind("autosave", "autosave", "The autosave cannot be written")
 SAVE_TRACES = JobKind("save traces", "traces", "The traces cannot be saved")
+TAKE_PICTURE = JobKind("take a picture", "traces", "The picture cannot be taken")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
 KINDS = tuple(kind for kind in list(globals().values()) if isinstance(kind, JobKind))
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QWidget
 
 from pendel.app.session.session import Session
+from pendel.app.widgets.drawing import Drawing, drawing_of
 
 
 class Page(QWidget):
@@ -34,6 +36,13 @@ class Page(QWidget):
     def fit(self) -> None:
         """Show all there is."""
 
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """F fits, wherever no text is typed."""
+        if event is not None and event.key() == Qt.Key.Key_F and not event.modifiers():
+            self.fit()
+        else:
+            super().keyPressEvent(event)
+
     def may_close(self) -> bool:
         """Ask about what would be lost with the window; true when it is all right to close it."""
         return True
@@ -41,6 +50,6 @@ class Page(QWidget):
     def rename(self) -> None:
         """Rename what is chosen."""
 
-    def picture_of(self) -> QWidget:
+    def drawing(self) -> Drawing:
         """What a picture of the page shows."""
-        return self
+        return drawing_of(self)

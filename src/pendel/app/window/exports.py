@@ -6,15 +6,22 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
-from PyQt6.QtGui import QGuiApplication, QImage, QPainter
+from PyQt6.QtGui import QColor, QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
-from pendel.app.session.jobs import MOMENT, SAVE_TRACES, End, Job
+from pendel.app.session.jobs import MOMENT, SAVE_TRACES, TAKE_PICTURE, End, Job
 from pendel.app.session.session import Session
+from pendel.app.widgets.drawing import Drawing, png
+from pendel.app.widgets.theme import tokens
+from pendel.core.errors import FileProblem
+
+KINDS = {"PNG (*.png)": ".png", "SVG (*.svg)": ".svg"}
+SHARPNESS = 2.0
+"""Pixels of an image for each on the screen, so that it is sharp in print."""
 
 
 class Exports(QObject):
-    """``runs_page`` gives the Runs page, ``shown`` the widget a picture is to show."""
+    """``runs_page`` gives the Runs page, ``draw_page`` what a picture of the page shows."""
 
     status_message = pyqtSignal(str)
 
@@ -23,10 +30,10 @@ class Exports(QObject):
         session: Session,
         window: QWidget,
         runs_page: Callable[[], QWidget],
-        shown: Callable[[], QWidget],
+        draw_page: Callable[[], Drawing],
     ):
         super().__init__(window)
-        self.session, self.window, self.runs_page, self.shown = session, window, runs_page, shown
+        self.session, self.window, self.runs_page, self.draw_page = session, window, runs_page, draw_page
 
     def save_traces(self, path: str = "") -> None:
         page = self.runs_page()
@@ -55,40 +62,55 @@ class Exports(QObject):
         self.session.jobs.start(SAVE_TRACES, lambda job: save_traces(runs, keys, Path(path)), done, at_once=MOMENT)
 
     def copy_picture(self) -> None:
-        QGuiApplication.clipboard().setImage(self.picture())
-        self.status_message.emit("The picture is on the clipboard.")
-
-    def picture(self) -> QImage:
-        target = self.shown()
-        return target.picture() if hasattr(target, "picture") else target.grab().toImage()
+        """Copy a picture of the page."""
+        self.take_picture(self.draw_page, to_file=False)
 
     def save_picture(self, path: str = "") -> None:
-        path = (
-            path
-            or QFileDialog.getSaveFileName(self.window, "Save the picture", "picture.png", "PNG (*.png);;SVG (*.svg)")[
-                0
-            ]
+        """Save a picture of the page."""
+        self.take_picture(self.draw_page, to_file=True, path=path)
+
+    def take_picture(self, draw: Callable[[], Drawing], *, to_file: bool, path: str = "") -> None:
+        """Copy or save a picture of something; without a path one is asked for."""
+        if to_file:
+            path = path or self._asked_path()
+            if not path:
+                return
+            if Path(path).suffix.lower() not in (".png", ".svg"):
+                path += ".png"
+        drawing, title, ground = draw(), self.session.drive.title, QColor(tokens().paper)
+
+        def done(job: Job) -> None:
+            if job.end is not End.FINISHED:
+                self.status_message.emit(job.sentence)
+            elif to_file:
+                self.status_message.emit(f"Saved {path}.")
+            else:
+                QGuiApplication.clipboard().setImage(job.result)
+                self.status_message.emit("The picture is on the clipboard.")
+
+        work = (
+            (lambda job: write(drawing, Path(path), title, ground))
+            if to_file
+            else (lambda job: drawing.image(SHARPNESS, ground))
         )
-        if not path:
-            return
-        if path.endswith(".svg"):
-            good = self._save_svg(path)
-        else:
-            path = path if path.endswith(".png") else path + ".png"
-            good = self.picture().save(path)
-        self.status_message.emit(f"Saved {path}." if good else f"{path} cannot be written. Choose another folder.")
+        self.session.jobs.start(TAKE_PICTURE, work, done)
 
-    def _save_svg(self, path: str) -> bool:
-        from PyQt6.QtSvg import QSvgGenerator
+    def _asked_path(self) -> str:
+        """Where to, with the ending of the kind that is chosen."""
+        path, kind = QFileDialog.getSaveFileName(self.window, "Save the picture", "picture.png", ";;".join(KINDS))
+        known = Path(path).suffix.lower() in KINDS.values()
+        return path if not path or known else path + KINDS.get(kind, ".png")
 
-        target = self.shown()
-        generator = QSvgGenerator()
-        generator.setFileName(path)
-        generator.setSize(target.size())
-        generator.setViewBox(target.rect())
-        painter = QPainter()
-        if not painter.begin(generator):
-            return False
-        target.render(painter)
-        painter.end()
-        return True
+
+def write(drawing: Drawing, path: Path, title: str, ground: QColor) -> None:
+    """As SVG or PNG, by the ending. Raises `FileProblem`."""
+    if path.suffix.lower() == ".svg":
+        data = drawing.svg(title, ground)
+    else:
+        data = png(drawing.image(SHARPNESS, ground))
+    try:
+        path.write_bytes(data)
+    except OSError as problem:
+        raise FileProblem(
+            str(path), f"the picture cannot be written: {problem.strerror or problem}. Choose another folder."
+        ) from problem

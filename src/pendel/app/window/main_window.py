@@ -7,7 +7,7 @@ from itertools import chain
 from threading import Thread
 from typing import cast
 
-from PyQt6.QtCore import QSettings, Qt, QTimer
+from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer
 from PyQt6.QtGui import (
     QAction,
     QCloseEvent,
@@ -37,6 +37,8 @@ from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
 from pendel.app.session.usual_strips import default_strips, keys_of
 from pendel.app.widgets.basic import Elided, Field, button, label
+from pendel.app.widgets.drawing import Drawing
+from pendel.app.widgets.pictures import PictureWanted
 from pendel.app.widgets.signal_drag import SpringTab
 from pendel.app.window.actions import ACTIONS, ON_SHEET
 from pendel.app.window.editing import Editing
@@ -78,7 +80,7 @@ class MainWindow(QMainWindow):
         self.editing = Editing(self.session, self.drive_page, self._commit_editors, self)
         self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
         self.proposing = Proposing(self.session, self)
-        self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._picture_target)
+        self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._draw_page)
         self._build_menus()
         body = QWidget()
         inside = QVBoxLayout(body)
@@ -503,8 +505,15 @@ class MainWindow(QMainWindow):
         if order:
             order[(here + 1) % len(order)].setFocus(Qt.FocusReason.TabFocusReason)
 
-    def _picture_target(self) -> QWidget:
-        return self.page(self.page_now).picture_of()
+    def _draw_page(self) -> Drawing:
+        return self.page(self.page_now).drawing()
+
+    def event(self, event: QEvent | None) -> bool:
+        """Take the pictures that what is shown in the window asks for."""
+        if isinstance(event, PictureWanted):
+            self.exports.take_picture(event.draw, to_file=event.to_file)
+            return True
+        return super().event(event)
 
     def save_c(self, *, board: bool = False) -> None:
         self.page("Firmware").save(board=board)

@@ -7,6 +7,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
+from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.declare import Curve
 from pendel.core.quantities.units import figure, number_text, unit
@@ -23,6 +24,7 @@ class CurveView(QWidget):
         self.pointer: float | None = None
         self.setFixedHeight(150)
         self.setMouseTracking(True)
+        with_picture_menu(self)
 
     def show_curve(self, curve: Curve) -> None:
         self.curve = curve

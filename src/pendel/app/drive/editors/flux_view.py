@@ -11,6 +11,7 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 from pyqtgraph import functions
 
+from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.theme import colour, font, trace_colour
 from pendel.core.quantities.units import figure
 
@@ -36,6 +37,7 @@ class MapWidget(QWidget):
         super().__init__()
         self.setAccessibleName(name)
         self.setMinimumSize(240, 240)
+        with_picture_menu(self)
         self.x, self.y, self.z = np.array([0.0, 1.0]), np.array([0.0, 1.0]), np.zeros((2, 2))
         self.unit = ""
 

@@ -11,6 +11,7 @@ from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.plots.thinning import thinned
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row
+from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.theme import colour, font
 from pendel.core.drive import commands
 from pendel.core.quantities.units import number_text, unit
@@ -40,6 +41,7 @@ class ProfileCurve(QWidget):
         self.setMinimumHeight(170)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Profile curve")
+        with_picture_menu(self)
 
     def limits(self) -> tuple[float, float]:
         if self.frozen is not None:

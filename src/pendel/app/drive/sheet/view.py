@@ -36,6 +36,8 @@ from pendel.app.drive.sheet.wiring import SIGNALS, WireDrawing
 from pendel.app.session import card_text as shown
 from pendel.app.session.session import Session
 from pendel.app.session.sparks import NOTHING, spark
+from pendel.app.widgets.drawing import Drawing, drawing_of_scene
+from pendel.app.widgets.pictures import offer_pictures
 from pendel.app.widgets.theme import colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Deck, Kind, Link, Part
@@ -49,6 +51,8 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.vocabulary import Group, ValueRole
 
 REACH = 9.0
+EDGE = 16.0
+"""Pixels around the drawing in a picture."""
 
 
 class SheetView(QGraphicsView):
@@ -536,6 +540,12 @@ class SheetView(QGraphicsView):
     def focusNextPrevChild(self, next_: bool) -> bool:
         return False
 
+    def drawing(self) -> Drawing:
+        """The whole sheet, whatever of it is on the screen."""
+        self.router.finish()
+        whole = self.sheet.itemsBoundingRect().adjusted(-EDGE, -EDGE, EDGE, EDGE)
+        return drawing_of_scene(self.sheet, whole)
+
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         assert event is not None
         menu = QMenu(self)
@@ -560,6 +570,8 @@ class SheetView(QGraphicsView):
                 name not in ("open_loop", "tap", "open_circuit", "dissolve", "shelve") or action.isEnabled()
             ):
                 menu.addAction(action)
+        if names[0] == "add":
+            offer_pictures(menu, self, self.drawing)
         menu.exec(event.globalPos())
 
 
