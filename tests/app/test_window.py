@@ -279,6 +279,7 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     page.strips.fit()
     assert page.strips.plots[2].vb.viewRange()[0] == pytest.approx(wide, rel=0.05, abs=0.02)
     page.picture_button.click()
+    settle()
     assert not QGuiApplication.clipboard().image().isNull()
     window.exports.save_traces(str(tmp_path / "t.csv"))
     settle()

@@ -121,7 +121,7 @@ class HandView(pg.ViewBox):
         self.fit()
         event.accept()
 
-    def setRange(self, rect: Any = None, xRange: Any = None, yRange: Any = None, **how: Any) -> None:  # noqa: N802, N803
+    def setRange(self, rect: Any = None, xRange: Any = None, yRange: Any = None, **how: Any) -> None:
         if not self._by_hand:
             for axis, span in enumerate((xRange, yRange)):
                 if rect is not None or span is not None:
