@@ -137,20 +137,20 @@ def pointing_reads_all(page):
     frequency = 200.0
     at = view.mapViewToScene(pg.Point(np.log10(frequency), -100.0))
     QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.mapFromScene(at))
-    assert until(lambda: "Hz" in plots.size_plot.reading.toPlainText())
+    assert until(lambda: "Hz" in plots.size_plot.reading.words)
     L = complex(
         np.interp(frequency, best.frequency, best.response.real),
         np.interp(frequency, best.frequency, best.response.imag),
     )
-    texts = [p.reading.toPlainText() for p in (*plots.over_frequency, plots.circle_plot)]
+    texts = [p.reading.words for p in (*plots.over_frequency, plots.circle_plot)]
     size = float(texts[0].split("   ")[1].split()[0].replace("−", "-"))
     assert size == pytest.approx(20 * np.log10(abs(L)), abs=0.4) and texts[1].endswith(("°", "degrees"))
     s = abs(1 / (1 + L))
     assert f"S {20 * np.log10(s):.1f}".replace("-", "−")[:5] in texts[2] and " j" in texts[3]
-    spot = plots.circle_plot.spot.getData()
+    spot = plots.circle_plot.reading.spot.getData()
     assert complex(spot[0][0], spot[1][0]) == pytest.approx(L, rel=0.03)
     QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.viewport().rect().topLeft() + QPoint(3, 3))
-    assert until(lambda: not any(p.has_reading for p in (*plots.over_frequency, plots.circle_plot)))
+    assert until(lambda: not any(p.reading.words for p in (*plots.over_frequency, plots.circle_plot)))
 
 
 def test_no_line_runs_through_the_name_of_a_mode_on_a_page_that_is_shown_for_the_first_time(window):

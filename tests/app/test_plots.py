@@ -9,7 +9,8 @@ from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent, QImage, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
-from pendel.app.runs.strips import Strips, heights
+from pendel.app.plots.reading import Curve
+from pendel.app.runs.strips import Strips, StripSpec, heights
 from pendel.app.session.card_text import figure_of
 from pendel.app.session.session import Session
 from pendel.app.widgets.drawing import drawing_of
@@ -291,14 +292,14 @@ def test_what_a_curve_is_at_the_pointer_is_read_on_every_plot(window):
     k = int(np.argmin(np.abs(curve.xData - np.mean(view.viewRange()[0]))))
     at = view.mapViewToScene(QPointF(curve.xData[k], curve.yData[k]))
     QTest.mouseMove(plot.viewport(), plot.mapFromScene(at))
-    assert until(lambda: plot.reading.toPlainText())
-    frequency, level = plot.reading.toPlainText().split("   ")
+    assert until(lambda: plot.reading.words)
+    frequency, level = plot.reading.words.split("   ")
     assert frequency.endswith(" Hz") and level.endswith(" dB")
     assert float(frequency[:-3].replace("\u2009", "")) == pytest.approx(10 ** curve.xData[k], rel=0.05)
     assert float(level[:-3].replace("\u2212", "-")) == pytest.approx(curve.yData[k], abs=0.5)
     assert plot.nearest(view.mapViewToScene(QPointF(curve.xData[k], view.viewRange()[1][1] + 1))) is None
     QApplication.sendEvent(plot, QEvent(QEvent.Type.Leave))
-    assert plot.reading.toPlainText() == ""
+    assert plot.reading.words == ""
 
 
 @pytest.mark.parametrize("names", [("haul_drive_rope", "wayside_supply", "car_door_drive")])
@@ -350,3 +351,39 @@ def test_c_that_is_lowered_beside_is_that_of_this_process(lowering, name):
 def test_what_lowers_is_asked_for_nothing_that_runs_c_of_a_drive(lowering, example_path):
     with pytest.raises(TypeError, match="RunRequest may run C"):
         lowering.worker.ask(RunRequest(example_path.read_text("utf-8"), "Run 1", "", "/tmp/run.h5"), 5.0)
+
+
+def test_strips_show_what_the_nearest_trace_is_at_the_pointer(window, runs_page):
+    window.session.choose_unit("door_motor.speed", "rpm")
+    window.start_run()
+    finish(window)
+    strips = runs_page.strips
+    run = window.session.runs[-1]
+    strips.build([StripSpec(["door_motor.speed", "speed_pi.out"]), StripSpec(["supply.current"])], [(run, "#0072b2")])
+    settle()
+    view = strips.plots[0].vb
+    low, high = view.viewRange()[1]
+    for key, unit in (("door_motor.speed", "rpm"), ("speed_pi.out", "A")):
+        trace = run.trace(key)
+        time = 0.3 + 0.4 * run.tick
+        expected = trace.at(np.array([time]))[0] / (np.pi / 30 if unit == "rpm" else 1)
+        assert low < expected < high
+        at = view.mapViewToScene(QPointF(time, expected))
+        QTest.mouseMove(strips.viewport(), strips.mapFromScene(at))
+        reading = strips.readings[0]
+        assert until(lambda reading=reading, unit=unit: reading.words.endswith(unit)), reading.words
+        shown_time, value = reading.words.split("   ")
+        assert float(shown_time.removesuffix(" ms")) == pytest.approx(1e3 * time, abs=2.0)
+        assert float(value.removesuffix(f" {unit}").replace("\u2212", "-").replace("\u2009", "")) == pytest.approx(
+            expected, abs=0.02 * (high - low)
+        )
+        assert not strips.readings[1].words
+    QApplication.sendEvent(strips, QEvent(QEvent.Type.Leave))
+    assert not any(reading.words for reading in strips.readings)
+
+
+def test_a_reading_is_on_the_line_between_points_and_nothing_beyond_them():
+    t, y = np.array([0.0, 1.0, 1.0, 2.0, 3.0]), np.array([0.0, 2.0, 5.0, np.nan, 1.0])
+    curve = Curve(t, y, "#000000", str)
+    assert [curve.at(x) for x in (0.0, 0.5, 1.0)] == [0.0, 1.0, 5.0]
+    assert all(np.isnan(curve.at(x)) for x in (-1e-9, 1.5, 3.0 + 1e-9)) and curve.at(3.0) == 1.0

@@ -336,24 +336,24 @@ def test_a_frequency_that_is_pointed_at_is_read_on_every_plot_of_a_way(window, p
         QTest.mouseMove(plot.viewport(), plot.mapFromScene(at))  # soon after the one before
         pointed = pytest.approx(10 ** plot.vb.mapSceneToView(at).x(), rel=0.02)
         reading = view.phase_plot.reading
-        assert until(lambda: view.phase_plot.has_reading and numbers_in(reading.toPlainText())[0] == pointed)
-        told, degrees = numbers_in(reading.toPlainText())
+        assert until(lambda: view.phase_plot.reading.words and numbers_in(reading.words)[0] == pointed)
+        told, degrees = numbers_in(reading.words)
         response = complex(looked_at.transfer.response(np.array([told]))[0])
         L = -response if way is AROUND else response
         assert (degrees - np.degrees(np.angle(L)) + 180) % 360 - 180 == pytest.approx(0, abs=0.6)
         if way is AROUND:
-            _, s, t = numbers_in(view.sensitivity_plot.reading.toPlainText())
+            _, s, t = numbers_in(view.sensitivity_plot.reading.words)
             assert s == pytest.approx(20 * np.log10(abs(1 / (1 + L))), abs=0.06 + 0.01 * abs(s))
             assert t == pytest.approx(20 * np.log10(abs(L / (1 + L))), abs=0.06 + 0.01 * abs(t))
-            _, real, imaginary = numbers_in(view.circle_plot.reading.toPlainText())
+            _, real, imaginary = numbers_in(view.circle_plot.reading.words)
             assert complex(real, imaginary) == pytest.approx(L, rel=0.02, abs=0.01)
     plots = (view.size_plot, view.phase_plot, *view.of_loop)
     # What is drawn anew has no reading of what was drawn before.
     page.ways.wished.emit(KeptTransfer("speed_pi.out", "door_motor.current"))
     assert until(lambda: view.looked_at is not None and view.looked_at.transfer.ends.source == "speed_pi.out")
-    assert until(lambda: not any(p.has_reading for p in plots))
+    assert until(lambda: not any(p.reading.words for p in plots))
     QApplication.sendEvent(plot, QEvent(QEvent.Type.Leave))
-    assert not any(p.has_reading for p in plots)
+    assert not any(p.reading.words for p in plots)
 
 
 def let_go(widget, keys):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -37,6 +38,11 @@ class Shown:
 
     def drawn(self, values: np.ndarray) -> np.ndarray:
         return values / self.channel.scale * self.scale + self.offset
+
+    def words(self, height: float) -> str:
+        """What it is at a height of the picture."""
+        value = (height - self.offset) / self.scale if self.scale else math.nan
+        return f"{number_text(value)} {self.channel.unit}".rstrip()
 
 
 class ChannelTable(QTableWidget):

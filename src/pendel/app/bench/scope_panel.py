@@ -67,6 +67,7 @@ class ScopePanel(QWidget):
         self.trigger.changed.connect(self._trigger_changed)
         inside.addWidget(self.trigger)
         self.plot = ScopePlot()
+        self.plot.words_of = lambda number, height: self.shown[number].words(height)
         self.plot.cursors_moved.connect(self._show_figures)
         inside.addWidget(self.plot, 3)
         self.spectrum = ScopeSpectrum()

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 
 from pendel.app.plots.frame import Frame, FrameView
 from pendel.app.plots.lean_curve import LeanCurve
+from pendel.app.plots.reading import Curve, Reading
 from pendel.app.widgets.theme import font, tokens, trace_colour
+from pendel.core.quantities.units import number_text
 
 AXIS_WIDTH = 64
 """px"""
@@ -53,6 +56,11 @@ class ScopePlot(FrameView):
             line.sigPositionChanged.connect(lambda _: self.cursors_moved.emit())
             self.add(line, fitted=False)
             self.cursors.append(line)
+        self.words_of: Callable[[int, float], str] = lambda number, y: number_text(y)
+        """What a channel is, in words, at a height of the picture."""
+        self._reading = Reading(self.frame, tokens().plot, 3)
+        self._pointer = QPointF(math.nan, math.nan)
+        self.scene().sigMouseMoved.connect(self._read)
         self._window: tuple[float, float] | None = None
         """The times that were fitted last."""
         self._heights: tuple[float, float] | None = None
@@ -77,6 +85,20 @@ class ScopePlot(FrameView):
             curve.setData(times, y)
         self.event_line.setVisible(triggered)
         self._follow()
+        self._read(self._pointer)
+
+    def _read(self, at: QPointF) -> None:
+        """Show what the nearest channel is at the pointer."""
+        self._pointer = at
+        shown = [(n, c) for n, c in enumerate(self.curves) if c.isVisible() and c.xData is not None]
+        self._reading.read(
+            at,
+            [Curve(c.xData, c.yData, trace_colour(n), lambda y, n=n: self.words_of(n, y)) for n, c in shown],
+        )
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        super().leaveEvent(event)
+        self._read(QPointF(math.nan, math.nan))
 
     def _follow(self) -> None:
         """Keep what is shown fitted, as long as nobody zoomed."""

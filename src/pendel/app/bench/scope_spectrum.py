@@ -27,7 +27,7 @@ class ScopeSpectrum(Plot):
         self, channel: Channel, number: int, times: np.ndarray, values: np.ndarray, a: float, b: float
     ) -> None:
         """Draw the lines of a channel's values (SI) between two times; ``number`` gives its colour."""
-        for old in [i for i in self.frame.items if i is not self.spot]:
+        for old in [i for i in self.frame.items if i is not self.reading.spot]:
             self.frame.remove(old)
         half = 0.5 * float(np.min(np.diff(times), initial=np.inf)) if len(times) > 1 else 0.0
         inside = (times > a - half) & (times < b - half)  # as many samples as the span between the cursors holds

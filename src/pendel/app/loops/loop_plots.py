@@ -73,7 +73,7 @@ class LoopPlots(QWidget):
         best = self.proposed or self.now
         if best is None or not math.log10(best.frequency[0]) <= x <= math.log10(best.frequency[-1]):
             for plot in (*self.over_frequency, self.circle_plot):
-                plot.clear_reading()
+                plot.reading.clear()
             return
         known = np.log10(best.frequency)
         L = np.interp(x, known, best.response.real) + 1j * np.interp(x, known, best.response.imag)
@@ -90,9 +90,9 @@ class LoopPlots(QWidget):
                 [(x, s), (x, t)],
             ),
         ):
-            if plot is not self.sender() or not plot.has_reading:  # there the nearest curve was read
-                plot.show_reading(f"{at}   {words}", spots)
-        self.circle_plot.show_reading(f"{at}   {complex_text(L)}", [(L.real, L.imag)])
+            if plot is not self.sender() or not plot.reading.words:  # there the nearest curve was read
+                plot.reading.show(f"{at}   {words}", spots)
+        self.circle_plot.reading.show(f"{at}   {complex_text(L)}", [(L.real, L.imag)])
 
     def show_modes(self, modes: Sequence[tuple[float, str]]) -> None:
         """Mark where the mechanics swings (Hz), until the loop is shown anew."""

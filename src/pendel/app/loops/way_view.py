@@ -380,7 +380,7 @@ class WayView(QWidget):
         looked_at = self.looked_at
         if looked_at is None or not math.log10(looked_at.frequency[0]) <= x <= math.log10(looked_at.frequency[-1]):
             for plot in (self.size_plot, self.phase_plot, *self.of_loop):
-                plot.clear_reading()
+                plot.reading.clear()
             return
         known, at = np.log10(looked_at.frequency), figure(10**x, "Hz", 4)
         size = float(np.interp(x, known, decibels(looked_at.response)))
@@ -396,8 +396,8 @@ class WayView(QWidget):
             readings.append((self.sensitivity_plot, words, [(x, s), (x, t)]))
             readings.append((self.circle_plot, complex_text(L), [(L.real, L.imag)]))
         for plot, words, spots in readings:
-            if plot is not self.sender() or not plot.has_reading:  # there the nearest curve was read
-                plot.show_reading(f"{at}   {words}", spots)
+            if plot is not self.sender() or not plot.reading.words:  # there the nearest curve was read
+                plot.reading.show(f"{at}   {words}", spots)
 
     def _unit_words(self) -> str:
         assert self.looked_at is not None

@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import QWidget
 from pendel.app.plots.axis import LogAxis
 from pendel.app.plots.frame import Frame, FrameView, HandView
 from pendel.app.plots.lean_curve import LeanCurve
+from pendel.app.plots.reading import Reading
 from pendel.app.plots.tag import Tag
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
@@ -47,12 +48,8 @@ class Plot(FrameView):
         self.caption.setParentItem(frame)
         self.caption.setPos(AXIS_WIDTH, -1)
         self.log, self.unit = log, ""
-        self.reading = pg.TextItem(anchor=(1, 0), color=tokens().petrol, fill=pg.mkBrush(tokens().paper))
+        self.reading = Reading(frame, tokens().paper, -1)
         """What the nearest curve is at the pointer, in the caption's line."""
-        self.reading.setFont(font(10.5))
-        self.reading.setParentItem(frame)
-        self.reading.setZValue(1)  # before a long caption
-        self.spot = pg.PlotDataItem(pen=None, symbol="o", symbolSize=6, symbolBrush=tokens().petrol, symbolPen=None)
         self.set_caption(title, unit)
         self.scene().sigMouseMoved.connect(self._read)
 
@@ -121,7 +118,7 @@ class Plot(FrameView):
         """Show what the nearest curve is where the pointer is."""
         point = self.nearest(at)
         if point is None:
-            self.clear_reading()
+            self.reading.clear()
         else:
             self._tell_nearest(*point)
         inside = self.vb.sceneBoundingRect().contains(at)
@@ -133,31 +130,14 @@ class Plot(FrameView):
             f"{number_text(10**x if self.log else x)} {of_x}".strip(),
             f"{number_text(y)} {self.unit}".strip(),
         )
-        self.show_reading("   ".join(words), [(x, y)])
-
-    @property
-    def has_reading(self) -> bool:
-        return bool(self.reading.toPlainText())
-
-    def show_reading(self, words: str, spots: Sequence[tuple[float, float]]) -> None:
-        """Show a reading, and the points that it is of."""
-        self.reading.setText(words)
-        self.reading.setPos(self.frame.width() - 4, -1)
-        self.spot.setData([x for x, _ in spots], [y for _, y in spots])
-        if self.spot not in self.frame.items:
-            self.add(self.spot, fitted=False)
-
-    def clear_reading(self) -> None:
-        self.reading.setText("")
-        if self.spot in self.frame.items:
-            self.frame.remove(self.spot)
+        self.reading.show("   ".join(words), [(x, y)])
 
     def fit(self) -> None:
         self.view.fit()
 
     def wipe(self) -> None:
         """Take off all that is drawn, and what was read of it."""
-        self.clear_reading()
+        self.reading.clear()
         self.frame.wipe()
 
     def leaveEvent(self, event: QEvent | None) -> None:

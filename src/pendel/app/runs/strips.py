@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from html import escape
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF, QRect, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from pendel.app.plots.frame import Frame, PlotView
 from pendel.app.plots.lean_curve import LeanCurve
+from pendel.app.plots.reading import Reading
 from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
 from pendel.app.runs.trace import Trace
@@ -125,6 +127,11 @@ class Strips(PlotView):
         """Signals of the runs shown, in words."""
         self.units_of: dict[str, tuple[str, ShownUnits]] = {}
         """The units they are declared with, and what is shown instead."""
+        self.readings: list[Reading] = []
+        """One for each of the spare plots."""
+        self._pointer = QPointF(math.nan, math.nan)
+        """Where the pointer is, in the scene; NaN once it has left."""
+        self.scene().sigMouseMoved.connect(self._read)
         self._rows.layout.setSpacing(6)
         self._rows.setContentsMargins(4, 4, 10, 4)
 
@@ -174,6 +181,8 @@ class Strips(PlotView):
         before, captions = self.plots, self._captions
         self.plots, self.traces, self.cursors, self.tags, self.bands = [], [], [], [], []
         self._captions = []
+        for reading in self.readings:
+            reading.clear()
         for plot, caption in zip(before, captions):
             plot.wipe()
             plot.vb.setXLink(None)
@@ -279,6 +288,7 @@ class Strips(PlotView):
         for axis in (plot.left, plot.bottom):
             axis.setStyle(tickTextOffset=4, maxTickLevel=0)
         plot.label(plot.bottom, "time, s")
+        self.readings.append(Reading(plot, tokens().plot, 3))
         return plot
 
     def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
@@ -315,7 +325,7 @@ class Strips(PlotView):
                 style, dashes = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
                 curve = LeanCurve(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.add(curve)
-                traces.append(Trace(curve, t, y, key, run.name))
+                traces.append(Trace(curve, t, y, key, run.name, trace.unit))
                 alone = labels[trace.label] == 1 and trace.label not in ANYBODYS
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
                 name = (title, dashes, shade if single else tokens().ink)
@@ -427,6 +437,17 @@ class Strips(PlotView):
             for trace in traces:
                 trace.show(low, high, columns, rolls=self.rolls)
         self._place_tags()
+        self._read(self._pointer)
+
+    def _read(self, at: QPointF) -> None:
+        """Show what the nearest trace is at the pointer."""
+        self._pointer = at
+        for reading, traces in zip(self.readings, self.traces):
+            reading.read(at, [trace.as_read() for trace in traces])
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        super().leaveEvent(event)
+        self._read(QPointF(math.nan, math.nan))
 
     def resizeEvent(self, event) -> None:
         fitted = [n for n in range(len(self.plots)) if self._is_fitted(n)] if hasattr(self, "plots") else []

@@ -6,7 +6,10 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 
+from pendel.app.plots.reading import Curve
 from pendel.app.plots.thinning import thinned
+from pendel.core.quantities.units import figure
+from pendel.core.runs.display_units import factor
 
 MANY_TURNS = 60
 """A curve that goes up and down more often ripples."""
@@ -17,10 +20,15 @@ DENSE_STEP = 0.04
 class Trace:
     """One curve of a strip with its full data; what is handed to the plot is thinned to the picture."""
 
-    def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str):
-        self.curve, self.t, self.y, self.name, self.run = curve, t, y, name, run
+    def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str, unit: str):
+        self.curve, self.t, self.y, self.name, self.run, self.unit = curve, t, y, name, run, unit
         self.pen, self.look = curve.opts["pen"], (False, False, False)
         """Whether it is a dense band, whether it rolls, and whether it goes up and down."""
+
+    def as_read(self) -> Curve:
+        """It as a reading at the pointer takes it."""
+        tint = self.pen.color().name()
+        return Curve(self.t, self.y, tint, lambda y: figure(y * factor(self.unit), self.unit))
 
     def show(self, low: float, high: float, columns: int, *, rolls: bool = False) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)
