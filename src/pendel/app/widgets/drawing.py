@@ -47,6 +47,13 @@ FEATURES = (
     | Feature.PrimitiveTransform
 )
 """All else, such as a gradient, comes from Qt as an image."""
+TRANSFORM, PEN, BRUSH, OPACITY = (
+    flag.value for flag in (Flag.DirtyTransform, Flag.DirtyPen, Flag.DirtyBrush, Flag.DirtyOpacity)
+)
+HINTS, CLIPPING, REGION, CLIP = (
+    flag.value for flag in (Flag.DirtyHints, Flag.DirtyClipEnabled, Flag.DirtyClipRegion, Flag.DirtyClipPath)
+)
+"""What has changed; as numbers, since flags of Python's are ten times as slow, and a page changes thousands."""
 CAPS = {Qt.PenCapStyle.FlatCap: "butt", Qt.PenCapStyle.SquareCap: "square", Qt.PenCapStyle.RoundCap: "round"}
 Point = tuple[int, int]
 JOINS = {Qt.PenJoinStyle.RoundJoin: "round", Qt.PenJoinStyle.BevelJoin: "bevel"}
@@ -180,24 +187,24 @@ class Recorder(QPaintEngine):
         return QPaintEngine.Type.User
 
     def updateState(self, state: QPaintEngineState) -> None:
-        changed = state.state()
-        if changed & Flag.DirtyTransform:
+        changed = state.state().value
+        if changed & TRANSFORM:
             self._transform = QTransform(state.transform())
-        if changed & Flag.DirtyPen:
+        if changed & PEN:
             self._pen = QPen(state.pen())
-        if changed & Flag.DirtyBrush:
+        if changed & BRUSH:
             self._brush = QBrush(state.brush())
-        if changed & Flag.DirtyOpacity:
+        if changed & OPACITY:
             self._opacity = state.opacity()
-        if changed & Flag.DirtyHints:
+        if changed & HINTS:
             self._smooth = bool(state.renderHints() & QPainter.RenderHint.Antialiasing)
-        if changed & Flag.DirtyClipEnabled:
+        if changed & CLIPPING:
             self._clipping, self._seen_now = state.isClipEnabled(), None
-        if changed & Flag.DirtyClipRegion:
+        if changed & REGION:
             region = QPainterPath()
             region.addRegion(state.clipRegion())
             self._narrow(state.clipOperation(), region)
-        if changed & Flag.DirtyClipPath:
+        if changed & CLIP:
             self._narrow(state.clipOperation(), QPainterPath(state.clipPath()))
 
     def _narrow(self, operation: Qt.ClipOperation, clip: QPainterPath) -> None:
@@ -244,9 +251,9 @@ class Recorder(QPaintEngine):
         self._keep(path, self._pen, self._brush)
 
     def drawPolygon(self, points: Sequence[QPointF], mode: QPaintEngine.PolygonDrawMode) -> None:
-        path = QPainterPath(QPointF(points[0]))
+        path = QPainterPath(points[0])
         for point in points[1:]:
-            path.lineTo(QPointF(point))
+            path.lineTo(point)
         if mode == QPaintEngine.PolygonDrawMode.PolylineMode:
             self._keep(path, self._pen, QBrush())
             return
@@ -258,8 +265,8 @@ class Recorder(QPaintEngine):
     def drawLines(self, lines: Sequence[QLineF]) -> None:
         path = QPainterPath()
         for line in lines:
-            path.moveTo(QPointF(line.p1()))
-            path.lineTo(QPointF(line.p2()))
+            path.moveTo(line.p1())
+            path.lineTo(line.p2())
         self._keep(path, self._pen, QBrush())
 
     def drawTextItem(self, at: QPointF, item: QTextItem) -> None:
