@@ -112,6 +112,12 @@ def paint_all_there_is(painter):
     painter.setPen(QPen(QColor(0, 120, 0, 128), 2))
     painter.drawLine(QPointF(10, 5), QPointF(140, 16))
     painter.drawPolyline([QPointF(100, 12), QPointF(120, 18), QPointF(140, 12)])
+    painter.resetTransform()
+    painter.setPen(QPen(QColor("#cc79a7"), 3))
+    # Of places so far away a number of 32 bits knows no more than 64 pixels.
+    painter.drawPolyline([QPointF(-1e9, -1e9 + 30), QPointF(1e9, 1e9 + 30), QPointF(1e9, -1e9)])
+    painter.fillRect(QRectF(-1e9, 150, 2e9, 1e9), QColor("#56b4e9"))
+    painter.drawLine(QPointF(0, 0), QPointF(1e300, float("inf")))
 
 
 def test_whatever_is_painted_is_kept_as_it_looks():
@@ -191,6 +197,11 @@ def test_a_plot_is_fitted_copied_and_saved_from_its_menu_and_f_fits_all(window, 
 
 
 def test_one_strip_is_copied_alone_and_a_folder_that_is_not_there_gets_a_sentence(window, menus, tmp_path):
+    window.show_page("Runs")
+    settle()
+    window.exports.copy_picture()  # there is no run yet: the page says so
+    settle()
+    assert QGuiApplication.clipboard().image().width() == 2 * window.page("Runs").width()
     window.start_run()
     finish(window)
     window.show_page("Runs")

@@ -128,7 +128,7 @@ class RunsPage(Page):
         self.rename_current()
 
     def drawing(self) -> Drawing:
-        return drawing_of(self.strips)
+        return drawing_of(self.strips if self.strips.isVisible() else self)
 
     def _build_left(self) -> QWidget:
         side = QWidget()

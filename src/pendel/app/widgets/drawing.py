@@ -54,6 +54,8 @@ HINTS, CLIPPING, REGION, CLIP = (
     flag.value for flag in (Flag.DirtyHints, Flag.DirtyClipEnabled, Flag.DirtyClipRegion, Flag.DirtyClipPath)
 )
 """What has changed; as numbers, since flags of Python's are ten times as slow, and a page changes thousands."""
+FAR, BESIDE = 20_000.0, 200.0
+"""Pixels: what reaches further is cut, so far beside what is seen of it."""
 CAPS = {Qt.PenCapStyle.FlatCap: "butt", Qt.PenCapStyle.SquareCap: "square", Qt.PenCapStyle.RoundCap: "round"}
 Point = tuple[int, int]
 JOINS = {Qt.PenJoinStyle.RoundJoin: "round", Qt.PenJoinStyle.BevelJoin: "bevel"}
@@ -84,7 +86,7 @@ class Placed:
 
 
 class Drawing(QPaintDevice):
-    """Something to paint on, ``size`` pixels large."""
+    """Something to paint on, so many pixels wide and high."""
 
     def __init__(self, width: int, height: int):
         super().__init__()
@@ -242,7 +244,9 @@ class Recorder(QPaintEngine):
         pen = QPen(pen)
         pen.setWidthF(width)
         pen.setCosmetic(False)
-        path = self._transform.map(path)
+        path = bounded(self._transform.map(path), clip.boundingRect(), line=brush.style() == Qt.BrushStyle.NoBrush)
+        if path.isEmpty():
+            return
         if drawn and not self._smooth:  # Qt paints the pixels below and to the right of such lines
             path.translate(0.5, 0.5)
         self._shapes.append(Shape(path, pen, brush, clip, self._opacity, words))
@@ -291,6 +295,53 @@ def uniform(t: QTransform) -> bool:
     """Whether it makes all directions longer alike."""
     along, across = math.hypot(t.m11(), t.m12()), math.hypot(t.m21(), t.m22())
     return abs(along - across) < 1e-3 * max(along, across) and abs(t.m11() * t.m21() + t.m12() * t.m22()) < 1e-3
+
+
+def bounded(path: QPainterPath, seen: QRectF, *, line: bool) -> QPainterPath:
+    """Without what lies far beyond what is seen of it: of a curve that was zoomed a thousand times, others know such
+    places to some pixels only. Nothing where it ends at no number at all."""
+    whole = path.controlPointRect()
+    if not all(map(math.isfinite, (whole.x(), whole.y(), whole.width(), whole.height()))):
+        return QPainterPath()
+    if max(-whole.left(), -whole.top(), whole.right(), whole.bottom()) < FAR:
+        return path
+    area = seen.adjusted(-BESIDE, -BESIDE, BESIDE, BESIDE)
+    if not line:
+        inner = QPainterPath()
+        inner.addRect(area)
+        return path.intersected(inner)
+    inner, end = QPainterPath(), None
+    for polygon in path.toSubpathPolygons():
+        for begin, to in zip(polygon, list(polygon)[1:]):
+            if (part := within(begin, to, area)) is None:
+                continue
+            if end is None or part[0] != end:
+                inner.moveTo(part[0])
+            inner.lineTo(part[1])
+            end = part[1]
+        end = None
+    return inner
+
+
+def within(begin: QPointF, end: QPointF, area: QRectF) -> tuple[QPointF, QPointF] | None:
+    """The part of a line that lies in an area (Liang and Barsky, ACM Transactions on Graphics 3 (1984) 1)."""
+    first, last = 0.0, 1.0
+    step = end - begin
+    for way, room in (
+        (-step.x(), begin.x() - area.left()),
+        (step.x(), area.right() - begin.x()),
+        (-step.y(), begin.y() - area.top()),
+        (step.y(), area.bottom() - begin.y()),
+    ):
+        if way < 0:
+            first = max(first, room / way)
+        elif way > 0:
+            last = min(last, room / way)
+        elif room < 0:
+            return None
+    if first > last:
+        return None
+    return (begin + step * first if first > 0 else begin, begin + step * last if last < 1 else end)
 
 
 def inside(shape: Shape | Placed) -> bool:
