@@ -15,6 +15,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 import pendel
+from pendel.app.runs.strips import CAPTION
 from pendel.core.drive import commands
 from pendel.core.drive.file import load, to_text
 from pendel.core.live.client import LiveRun
@@ -52,6 +53,10 @@ def test_a_live_run_moves_the_cards_and_strips_and_takes_changed_values(window):
     assert until(lambda: len(page.strips.plots) > 2 and len(page.strips.traces[0][0].t) > 20)
     seen = page.strips.traces[0][0].t[-1]
     assert until(lambda: page.strips.traces[0][0].t[-1] > seen + 0.2)
+    for frame, traces in zip(page.strips.plots, page.strips.traces):  # above the traces is room for the caption
+        low, high = frame.vb.viewRange()[1]
+        top = max(float(np.max(trace.y)) for trace in traces)
+        assert (high - top) / (high - low) * frame.vb.height() > CAPTION - 2
 
     # A supply that sags while it runs shows on the strips; undone, it is as before.
     choose(bar(window).pace, 10.0)

@@ -481,6 +481,11 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     settle()
     assert list(page.table.boxes) == ["travel_speed", "travel_plan", "speed_pi", "current_pi", "pulse_stage"]
     assert "void car_door_drive_tick" in page.code.text.toPlainText()
+    page.table.setCurrentCell(page.table.rowCount() - 1, 0)
+    settle()
+    text = page.code.text
+    assert "pulse_stage_update" in text.textCursor().selectedText()
+    assert text.horizontalScrollBar().maximum() > 0 == text.horizontalScrollBar().value(), "the line from its beginning"
     page.build_button.click()
     assert until(lambda: page.checked or page.problem.text(), 60)
     assert page.problem.text() == ""

@@ -85,7 +85,8 @@ class CodeView(QWidget):
         assert document is not None and bar is not None
         cursor = document.find(words)
         if not cursor.isNull():
-            cursor.movePosition(QTextCursor.MoveOperation.StartOfBlock)
-            cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
+            # Backwards, as the view is scrolled to where the marking ends.
+            cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock)
+            cursor.movePosition(QTextCursor.MoveOperation.StartOfBlock, QTextCursor.MoveMode.KeepAnchor)
             self.text.setTextCursor(cursor)
             bar.setValue(max(0, cursor.blockNumber() - 2))

@@ -180,6 +180,7 @@ class Strips(PlotView):
         """Empty the plots and lay out as many as are wanted. They are used again, as they are slow to make."""
         before, captions = self.plots, self._captions
         self.plots, self.traces, self.cursors, self.tags, self.bands = [], [], [], [], []
+        self._fits = {}
         self._captions = []
         for reading in self.readings:
             reading.clear()
@@ -256,10 +257,13 @@ class Strips(PlotView):
                 plot.vb.setLimits(xMin=self.run_begin - beyond, xMax=self.run_end + beyond)
 
     def _is_fitted(self, n: int) -> bool:
-        """Whether a strip still shows the height it was given for its data, untouched by a zoom."""
-        low, high = self.plots[n].vb.viewRange()[1]
-        fit = self._fits.get(n)
-        return fit is not None and max(abs(low - fit[0]), abs(high - fit[1])) < 1e-6 * (fit[1] - fit[0])
+        """Whether a strip still shows the height it was given for its data, or waits for its first, untouched by a
+        zoom."""
+        view, fit = self.plots[n].vb, self._fits.get(n)
+        low, high = view.viewRange()[1]
+        if fit is None:
+            return bool(view.autoRangeEnabled()[1])
+        return max(abs(low - fit[0]), abs(high - fit[1])) < 1e-6 * (fit[1] - fit[0])
 
     def _fit_height(self, n: int) -> None:
         """Show all of a strip's data, with room for the caption above them; and zero, unless they keep far

@@ -49,7 +49,8 @@ class Trace:
         if look != self.look:
             self.look = look
             pen = pg.mkPen(self.pen)
-            pen.setCapStyle(Qt.PenCapStyle.FlatCap if ripples else Qt.PenCapStyle.SquareCap)
+            flat = ripples and (dense or not rolls)  # of lines that are not smoothed it leaves out the short ones
+            pen.setCapStyle(Qt.PenCapStyle.FlatCap if flat else Qt.PenCapStyle.SquareCap)
             self.curve.setSegmentedLineMode("on" if ripples else "off")
             if dense or rolls:  # what rolls is drawn anew many times a second
                 pen.setWidthF(1.0)
