@@ -43,7 +43,10 @@ def bar(window):
 
 
 def test_a_live_run_moves_the_cards_and_strips_and_takes_changed_values(window):
+    window.show_page("Runs")  # strips that have no data yet
+    settle()
     live, session = begin(window), window.session
+    window.show_page("Drive")
     assert until(lambda: session.live is not None and len(session.live.trace("door_motor.speed").y) > 20)
     item = window.drive_page.sheet.cards["door_motor"]
     shown = set()

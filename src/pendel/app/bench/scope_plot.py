@@ -53,6 +53,7 @@ class ScopePlot(FrameView):
             )
             tag.setFont(font(10.5, bold=True))
             line.setZValue(15)
+            line.hide()  # until there is a frame to place it in
             line.sigPositionChanged.connect(lambda _: self.cursors_moved.emit())
             self.add(line, fitted=False)
             self.cursors.append(line)
@@ -150,6 +151,7 @@ class ScopePlot(FrameView):
         """Bring the cursors into what is shown, where they are not."""
         left, right = self.vb.viewRange()[0]
         for line, part in zip(self.cursors, (0.25, 0.75)):
+            line.show()
             if not self._placed or not left <= line.value() <= right:
                 line.setValue(left + part * (right - left))
         self._placed = True
