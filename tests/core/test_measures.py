@@ -109,8 +109,10 @@ def test_times_of_a_response_are_those_that_a_fine_grid_finds(trace):
     outside = np.flatnonzero(np.abs(line - 1) > 0.02)
     # Two jumps at one instant pass by values that no grid has; the instant counts.
     last = max(fine[outside[-1]], t[np.abs(y - 1) > 0.02][-1])
-    assert step.settling == pytest.approx(last, abs=near)
-    assert dip.recovery == pytest.approx(step.settling, abs=1e-9)  # the target is one, so both bands are the same
+    if abs(last - 0.98 * t[-1]) > near:
+        assert step.settling == pytest.approx(last if last < 0.98 * t[-1] else math.nan, abs=near, nan_ok=True)
+    # the target is one, so both bands are the same
+    assert dip.recovery == pytest.approx(step.settling, abs=1e-9, nan_ok=True)
     first = [min(fine[line >= level][0], t[y >= level][0]) for level in (0.1, 0.9)]
     assert step.rise == pytest.approx(first[1] - first[0], abs=2 * near)
     tail = fine >= 0.98 * t[-1]
@@ -124,6 +126,12 @@ def test_what_is_never_reached_or_means_nothing_is_not_a_number():
     assert slow.overshoot == 0 and slow.remaining == pytest.approx(0.1515, rel=1e-9)
     for t_, y_, target in ((t[:1], t[:1], 1.0), (t, t, 0.0), (t, np.array([0, 1, math.inf, 1]), 1.0)):
         assert all(math.isnan(v) for v in vars(step_measures(t_, y_, 0.0, target)).values())
+    # A ripple of 2.5 % is within the band for most of the time, and at the end by chance.
+    fine = np.linspace(0, 1, 20_001)
+    restless = step_measures(fine, 1 + 0.025 * np.sin(2 * np.pi * 300.2 * fine), 0.0, 1.0)
+    assert math.isnan(restless.settling)
+    calm = step_measures(fine, 1 + 0.019 * np.sin(2 * np.pi * 300.2 * fine), 0.0, 1.0)
+    assert calm.settling == 0.0
     # A dip that returns and leaves again has not recovered; about zero there is no percentage.
     back_and_gone = dip_measures(t, np.array([10.0, 8.0, 10.0, 9.0]), 10.0)
     assert back_and_gone.dip == -2.0 and back_and_gone.percent == 20.0 and math.isnan(back_and_gone.recovery)

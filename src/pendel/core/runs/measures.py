@@ -39,7 +39,8 @@ class DipMeasures:
 
 RESTLESS = 3.0
 TAIL = 0.02
-"""Of a response's time, over which what remains is averaged."""
+"""Of a response's time, over which what remains is averaged, and which it must stay within the band to count as
+settled."""
 
 
 def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.ndarray, np.ndarray]:
@@ -70,7 +71,7 @@ def step_measures(t: np.ndarray, y: np.ndarray, before: float, target: float, ba
 
 def _stays(t: np.ndarray, deviation: np.ndarray, band: float) -> float:
     """The time from which on a deviation is within a band, found on the straight line that enters it last;
-    NaN where it ends outside."""
+    NaN where it was outside within the last fiftieth of its time: such a ripple will leave it again."""
     size = np.abs(deviation)
     outside = np.flatnonzero(size > band)
     if not len(outside):
@@ -80,7 +81,8 @@ def _stays(t: np.ndarray, deviation: np.ndarray, band: float) -> float:
         return math.nan
     edge = math.copysign(band, deviation[k])
     part = (deviation[k] - edge) / (deviation[k] - deviation[k + 1])
-    return float(t[k] + part * (t[k + 1] - t[k]))
+    enters = float(t[k] + part * (t[k + 1] - t[k]))
+    return enters if enters <= t[-1] - TAIL * (t[-1] - t[0]) else math.nan
 
 
 def _first(t: np.ndarray, share: np.ndarray, level: float) -> float:
