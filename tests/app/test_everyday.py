@@ -118,6 +118,25 @@ def test_an_example_is_opened_from_the_menu_and_never_written_over(window, quest
     window.session.undo.setClean()
 
 
+def test_a_name_without_an_ending_replaces_no_file_unasked(window, questions, monkeypatch, tmp_path):
+    """The dialog has asked about the name as it was typed; the file is one of another name."""
+    other = tmp_path / "mine.pendel"
+    other.write_text("not ours")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "mine"), ""))
+    questions.answers = [QMessageBox.StandardButton.No]
+    window.actions_by_name["save_as"].trigger()
+    assert "mine.pendel already. Replace it?" in questions[-1] and other.read_text() == "not ours"
+    questions.answers = [QMessageBox.StandardButton.Yes]
+    window.actions_by_name["save_as"].trigger()
+    assert set(file.load(other).cards) == set(window.session.drive.cards) and window.session.path == other
+    run(window)
+    for typed, kind, written in (("traces", "MAT (*.mat)", "traces.mat"), ("of v1.2", "", "of v1.2.csv")):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, t=typed, k=kind: (str(tmp_path / t), k))
+        window.actions_by_name["save_traces"].trigger()
+        settle()
+        assert (tmp_path / written).stat().st_size > 1000
+
+
 def test_cards_travel_by_clipboard_with_their_wires(window):
     """Select all and copy; in another drive they arrive wired, in one step; cut takes them, while in a field it takes
     text."""

@@ -1,6 +1,5 @@
 """Pictures of pages, plots and strips: from the menu to the file, held against the screen by a renderer of others."""
 
-from pathlib import Path
 from xml.etree import ElementTree
 
 import numpy as np
@@ -215,8 +214,8 @@ def test_one_strip_is_copied_alone_and_a_folder_that_is_not_there_gets_a_sentenc
     assert 0 < place.height() < strips.height() / 2
     window.exports.save_picture(str(tmp_path / "no folder" / "p.png"))
     settle()
-    assert "p.png: the picture cannot be written" in window.foot.status_message.whole
-    window.exports.save_picture(str(Path(tmp_path) / "page"))
+    assert "p.png: it cannot be saved" in window.foot.status_message.whole
+    window.exports.save_picture(str(tmp_path / "page.png"))
     settle()
     strips_image = QImage(str(tmp_path / "page.png"))
     assert (strips_image.width(), strips_image.height()) == (2 * strips.width(), 2 * strips.height())

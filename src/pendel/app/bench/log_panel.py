@@ -6,8 +6,9 @@ from datetime import datetime
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFileDialog, QLineEdit, QListWidget, QWidget
+from PyQt6.QtWidgets import QLineEdit, QListWidget, QWidget
 
+from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row
 from pendel.core.errors import FileProblem
 from pendel.core.formats.writing import write_atomically
@@ -67,7 +68,7 @@ class LogPanel(QWidget):
         self.list.clear()
 
     def save(self, path: str = "") -> None:
-        path = path or QFileDialog.getSaveFileName(self, "Save the log", "bench.txt", "Text (*.txt)")[0]
+        path = path or asked_path(self, "Save the log", "bench.txt", {".txt": "Text", ".log": "Text"})
         if not path:
             return
         try:

@@ -16,6 +16,7 @@ from pendel.app.bench.stream_keeper import StreamKeeper
 from pendel.app.bench.trigger_bar import TriggerBar
 from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of, setpoint_and_actual
+from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import Elided, Field, button, column, label, row
 from pendel.app.widgets.timers import Later
 from pendel.core.bench.description import Channel, Description
@@ -454,7 +455,7 @@ class ScopePanel(QWidget):
             self.status_message.emit("There is nothing to save yet. Start the oscilloscope first.")
 
     def save_setup(self, path: str = "") -> None:
-        path = path or QFileDialog.getSaveFileName(self, "Save the set-up", "scope.json", "Set-up (*.json)")[0]
+        path = path or asked_path(self, "Save the set-up", "scope.json", {".json": "Set-up"})
         if not path:
             return
         channels = [ChannelSetup(s.channel.key, s.scale, s.offset, s.visible) for s in self.shown]

@@ -6,9 +6,10 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PyQt6.QtWidgets import QMessageBox, QWidget
 
 from pendel.app.session.jobs import MOMENT, SAVE_TRACES, End, Job, Jobs
+from pendel.app.widgets.asked_path import asked_path
 from pendel.core.bench.description import Channel
 from pendel.core.bench.recording import Recording
 from pendel.core.bench.sampling import Samples
@@ -86,8 +87,7 @@ class StreamKeeper(QWidget):
         from pendel.core.formats.traces import formats
 
         if not path:
-            kinds = ";;".join(f"{title} (*{ending})" for ending, title in formats().items())
-            path = QFileDialog.getSaveFileName(self, "Save the recording", "recording.mf4", kinds)[0]
+            path = asked_path(self, "Save the recording", "recording.mf4", formats())
         if not path:
             return
         so_far = recording.so_far()

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.bench.board import Board, LinkState
 from pendel.app.session.stepping import step_value, value_after
+from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import colour, font
 from pendel.core.bench.description import LiveValue
@@ -158,7 +159,7 @@ class ValuesPanel(QWidget):
 
     def save_set(self, path: str = "") -> None:
         description = self.board.description
-        path = path or QFileDialog.getSaveFileName(self, "Save values", "values.json", "Values (*.json)")[0]
+        path = path or asked_path(self, "Save values", "values.json", {".json": "Values"})
         if not path or description is None:
             return
         cards = self.session.drive.cards

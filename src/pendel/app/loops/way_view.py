@@ -11,7 +11,6 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
-    QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -34,6 +33,7 @@ from pendel.app.session.jobs import LAY_UNDER, SWEEP, TRANSFER, End, Job
 from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
+from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row, rule, scrolled, wrapped
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
@@ -479,8 +479,7 @@ class WayView(QWidget):
 
         if self.looked_at is None:
             return
-        kinds = ";;".join(f"{title} (*{ending})" for ending, title in ENDINGS.items())
-        path = path or QFileDialog.getSaveFileName(self, "Save the model", "model.mat", kinds)[0]
+        path = path or asked_path(self, "Save the model", "model.mat", ENDINGS)
         if not path:
             return
         try:

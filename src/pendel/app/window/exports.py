@@ -7,15 +7,17 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QColor, QGuiApplication
-from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PyQt6.QtWidgets import QMessageBox, QWidget
 
 from pendel.app.session.jobs import MOMENT, SAVE_TRACES, TAKE_PICTURE, End, Job
 from pendel.app.session.session import Session
+from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.drawing import Drawing, png
 from pendel.app.widgets.theme import tokens
 from pendel.core.errors import FileProblem
+from pendel.core.formats.writing import write_atomically
 
-KINDS = {"PNG (*.png)": ".png", "SVG (*.svg)": ".svg"}
+PICTURES = {".png": "PNG", ".svg": "SVG"}
 SHARPNESS = 2.0
 """Pixels of an image for each on the screen, so that it is sharp in print."""
 
@@ -44,8 +46,7 @@ class Exports(QObject):
         from pendel.core.formats.traces import formats, save_traces
 
         if not path:
-            kinds = ";;".join(f"{title} (*{ending})" for ending, title in formats().items())
-            path = QFileDialog.getSaveFileName(self.window, "Save traces", "traces.csv", kinds)[0]
+            path = asked_path(self.window, "Save traces", "traces.csv", formats())
         if not path:
             return
         keys = list(dict.fromkeys(s for spec in page.strips.specs for s in spec.signals)) or runs[0].keys
@@ -72,11 +73,9 @@ class Exports(QObject):
     def take_picture(self, draw: Callable[[], Drawing], *, to_file: bool, path: str = "") -> None:
         """Copy or save a picture of something; without a path one is asked for."""
         if to_file:
-            path = path or self._asked_path()
+            path = path or asked_path(self.window, "Save the picture", "picture.png", PICTURES)
             if not path:
                 return
-            if Path(path).suffix.lower() not in (".png", ".svg"):
-                path += ".png"
         drawing, title, ground = draw(), self.session.drive.title, QColor(tokens().paper)
 
         def done(job: Job) -> None:
@@ -95,22 +94,10 @@ class Exports(QObject):
         )
         self.session.jobs.start(TAKE_PICTURE, work, done)
 
-    def _asked_path(self) -> str:
-        """Where to, with the ending of the kind that is chosen."""
-        path, kind = QFileDialog.getSaveFileName(self.window, "Save the picture", "picture.png", ";;".join(KINDS))
-        known = Path(path).suffix.lower() in KINDS.values()
-        return path if not path or known else path + KINDS.get(kind, ".png")
-
 
 def write(drawing: Drawing, path: Path, title: str, ground: QColor) -> None:
     """As SVG or PNG, by the ending. Raises `FileProblem`."""
-    if path.suffix.lower() == ".svg":
-        data = drawing.svg(title, ground)
-    else:
-        data = png(drawing.image(SHARPNESS, ground))
-    try:
-        path.write_bytes(data)
-    except OSError as problem:
-        raise FileProblem(
-            str(path), f"the picture cannot be written: {problem.strerror or problem}. Choose another folder."
-        ) from problem
+    if path.suffix.lower() not in PICTURES:
+        raise FileProblem(str(path), f"a picture ends in {' or '.join(PICTURES)}.")
+    as_svg = path.suffix.lower() == ".svg"
+    write_atomically(path, drawing.svg(title, ground) if as_svg else png(drawing.image(SHARPNESS, ground)))

@@ -15,6 +15,7 @@ from pendel.app.session.autosaves import Slot, slots
 from pendel.app.session.differences import differences
 from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
+from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import literal
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
@@ -180,10 +181,8 @@ class DriveFiles(QObject):
 
     def save_drive_as(self) -> bool:
         suggestion = self.session.path.name if self.session.path else "drive.pendel"
-        path, _ = QFileDialog.getSaveFileName(self.window, "Save the drive", suggestion, "Pendel drives (*.pendel)")
-        if not path:
-            return False
-        return self._save_to(Path(path if path.endswith(".pendel") else path + ".pendel"))
+        path = asked_path(self.window, "Save the drive", suggestion, {".pendel": "Pendel drives"})
+        return self._save_to(Path(path)) if path else False
 
     def _save_to(self, path: Path) -> bool:
         if self.session.changed_by_others(path):

@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import (
     QButtonGroup,
     QDialog,
     QDialogButtonBox,
-    QFileDialog,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -23,6 +22,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.session.jobs import EXPORT_UNIT, LOOK_AT_UNIT, End, Job
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
+from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import Field, column, label, row, wrapped
 from pendel.core.drive.document import Drive
 from pendel.core.quantities.units import figure
@@ -163,10 +163,9 @@ class UnitExport(QDialog):
         if not may_run(self.session, self):
             return
         proposed = (self.session.path or Path("drive")).with_suffix(".fmu")
-        path = path or QFileDialog.getSaveFileName(self, "Export", str(proposed), "Unit for co-simulation (*.fmu)")[0]
+        path = path or asked_path(self, "Export", str(proposed), {".fmu": "Unit for co-simulation"})
         if not path:
             return
-        path = path if path.endswith(".fmu") else f"{path}.fmu"
         wish, drive = self.wish(), self.drive
         self.export.setEnabled(False)
         self.problem.setText("")
