@@ -503,6 +503,11 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
         "pd_numbers.h",
     ]
     assert sorted(os.listdir(tmp_path / "c")) == names
+    example = tmp_path / "c" / "main.c"
+    example.write_text(example.read_text().replace("0;  /* read your converter here */", "adc_read(3);", 1))
+    page.save(str(tmp_path / "c"))
+    assert "adc_read(3);" in example.read_text()
+    assert "main.c there is not as it was written, so it stays" in window.foot.status_message.whole
 
 
 def choose(box, data):

@@ -142,10 +142,21 @@ def test_written_c_replaces_only_what_pendel_wrote(tmp_path):
     write_sources(lower(deck, Choices()), tmp_path)
     page = document_of(lower(controller(name="<script>alert(1)</script>"), Choices()), {})
     assert "<script>" not in page and "&lt;script&gt;" in page
-    (tmp_path / "main.c").write_text("int main(void) { return 0; }\n")
+    source = (tmp_path / "main_drive.c").read_text()
+    (tmp_path / "main_drive.c").write_text("int nothing_of_ours;\n")
     with pytest.raises(FileProblem, match="not written by Pendel"):
         write_sources(lower(deck, Choices()), tmp_path)
-    assert (tmp_path / "main.c").read_text() == "int main(void) { return 0; }\n"
+    assert (tmp_path / "main_drive.c").read_text() == "int nothing_of_ours;\n"
+    (tmp_path / "main_drive.c").write_text(source)
+    # The example is there to be changed, and then stays; as it was written, it follows the drive.
+    example = tmp_path / "main.c"
+    written = example.read_text()
+    other = lower(controller(title="Other"), Choices())
+    assert example in write_sources(other, tmp_path) and example.read_text() != written
+    for own in (written.replace("k < 10", "k < 20"), "int main(void) { return 0; }\n", "\x00\xff"):
+        example.write_text(own)
+        assert example not in write_sources(lower(deck, Choices()), tmp_path)
+        assert example.read_text() == own
 
 
 @pytest.fixture

@@ -60,7 +60,7 @@ from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
 from pendel.core.firmware.processors import PROCESSORS, NoProcessor, OnProcessor, missing_tools
 from pendel.core.firmware.propose import ProposedFormats
-from pendel.core.firmware.ship import Checked, write_sources
+from pendel.core.firmware.ship import EXAMPLE, Checked, write_sources
 from pendel.core.firmware.written import Written
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
@@ -586,5 +586,6 @@ class FirmwarePage(Page):
             self.problem.setText(str(problem))
             return
         self.saved_to = ", ".join(p.name for p in paths)
+        kept = "" if EXAMPLE in (p.name for p in paths) else f" {EXAMPLE} there is not as it was written, so it stays."
         self._fill()
-        self.status_message.emit(f"Saved {self.saved_to} in {folder}.")
+        self.status_message.emit(f"Saved {self.saved_to} in {folder}.{kept}")

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import re
 import tempfile
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
@@ -101,7 +103,8 @@ class Checked:
 
 def write_sources(lowered: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False) -> list[Path]:
     """Write source, header, example main and the library beside; with a ``drive`` also a page about them and their
-    description for other tools; for a ``board`` also the slave by which it is watched and changed.
+    description for other tools; for a ``board`` also the slave by which it is watched and changed. Returns what was
+    written: an example of which somebody has made their own main stays as it is.
 
     Raises
     ------
@@ -112,6 +115,9 @@ def write_sources(lowered: Lowered, folder: Path, drive: Drive | None = None, *,
     except OSError as problem:
         raise FileProblem(str(folder), f"the folder cannot be made: {problem.strerror}.") from problem
     texts = files(lowered).texts
+    texts[EXAMPLE] = marked(texts[EXAMPLE])
+    if is_changed(folder / EXAMPLE, texts[EXAMPLE]):
+        del texts[EXAMPLE]
     if drive is not None:
         units = {key: info.unit for key, info in signal_infos(drive).items()}
         texts[f"{lowered.name}.html"] = document_of(lowered, units, findings_of(drive, lowered))
@@ -124,6 +130,26 @@ def write_sources(lowered: Lowered, folder: Path, drive: Drive | None = None, *,
     for path, text in zip(paths, texts.values()):
         write_atomically(path, text)
     return paths
+
+
+EXAMPLE = "main.c"
+AS_WRITTEN = re.compile(r"/\* As written: ([0-9a-f]{8}) \*/\n\Z")
+
+
+def marked(example: str) -> str:
+    """The example with a line by which it is seen later whether somebody has changed it."""
+    return f"{example}/* As written: {zlib.crc32(example.encode()):08x} */\n"
+
+
+def is_changed(path: Path, new: str) -> bool:
+    """Whether a main is there that is another than any that was written here. The example says where converters are to
+    be read, so it is meant to be changed."""
+    try:
+        there = path.read_bytes().decode("utf-8", "replace")
+    except OSError:
+        return path.exists()
+    mark = AS_WRITTEN.search(there)
+    return there != new and not (mark and marked(there[: mark.start()]) == there)
 
 
 OURS = (LICENCE, "file is yours, free of any condition.")

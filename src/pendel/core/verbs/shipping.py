@@ -124,7 +124,8 @@ def write_c(
     blocks: Iterable[str] = (),
     board: bool = False,
 ) -> Sequence[Path]:
-    """Write the controller as C into a folder: source, header, example, library.
+    """Write the controller as C into a folder: source, header, example, library. A ``main.c`` that is there and was
+    changed since stays as it is.
 
     Parameters
     ----------
