@@ -12,7 +12,7 @@ from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from pendel.app.session.jobs import KINDS, READ_RUNS, SAVE_TRACES, TAKE_PICTURE, WORK_OUT, WRITE_C
+from pendel.app.session.jobs import KINDS, READ_RUNS, SAVE_TRACES, SPECTRUM, TAKE_PICTURE, WORK_OUT, WRITE_C
 from pendel.app.session.lowering import Lowering
 from pendel.core.drive import commands
 from pendel.core.runs.evaluating import EvaluatorProcess
@@ -194,7 +194,7 @@ def settle(typing=False):
 
         def rests(timers=timers, sessions=sessions):
             return not any(not sip.isdeleted(t) and t.isActive() for t in timers) and not any(
-                s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES, TAKE_PICTURE, WORK_OUT)
+                s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES, SPECTRUM, TAKE_PICTURE, WORK_OUT)
                 for s in sessions
                 if not sip.isdeleted(s) and not s.closing
             )

@@ -4,6 +4,7 @@ none."""
 import threading
 import time
 
+import numpy as np
 import pyqtgraph as pg
 import pytest
 from PyQt6.QtCore import QSettings, Qt
@@ -11,7 +12,9 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox, QScrollArea, QWidget
 
+from pendel.app.runs import spectrum_panel
 from pendel.app.runs.page import LEAST_STRIPS
+from pendel.app.runs.spectra_shown import spectra_for
 from pendel.app.session import run_jobs as jobs
 from pendel.app.session import signal_evaluator
 from pendel.app.session.page import Page
@@ -24,6 +27,7 @@ from pendel.core.drive import commands, file
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.spectra import spectrum_of
 
 from .conftest import finish, judged, settle, until
 from .test_machine_ways import press
@@ -463,12 +467,38 @@ def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(wind
     settle()
     panel = page.spectrum
     assert panel.signal.currentData() == "door_motor.current"
-    lines = next(lines for run_, lines in panel.spectra if run_ is found)
+    lines = next(each.lines for each in panel.shown.found if each.run is found)
     assert [lines.line(k * 20e3) > 5 * lines.line((k + 1) * 20e3) for k in (2, 4)] == [True, True]
     marks = [i.value() for i in panel.plot.frame.items if isinstance(i, pg.InfiniteLine)]
     assert marks and all((m / 20) % 1 == pytest.approx(0, abs=1e-9) for m in marks)
     panel.signal.setCurrentIndex(panel.signal.findData("rubbing.load"))
+    settle()
     assert panel.plot.vb.viewRange()[0][1] < 2, "a level load has no lines to show"
+
+
+def test_lines_of_a_long_run_are_found_beside_the_window_and_only_the_newest_are_shown(window, monkeypatch):
+    run(window)
+    page = runs_page(window)
+    panel, go_on, asked = page.spectrum, threading.Event(), []
+
+    def slowly(wish):
+        asked.append((wish.signal, threading.current_thread() is threading.main_thread()))
+        assert go_on.wait(30)
+        return spectra_for(wish)
+
+    monkeypatch.setattr(spectrum_panel, "is_long", lambda _: True)
+    monkeypatch.setattr(spectrum_panel, "spectra_for", slowly)
+    page.spectrum_button.click()
+    assert until(lambda: asked)
+    other = next(key for k in range(panel.signal.count()) if (key := panel.signal.itemData(k)) != asked[0][0])
+    panel.signal.setCurrentIndex(panel.signal.findData(other))
+    assert not panel.shown.found
+    go_on.set()
+    settle()
+    assert [signal for signal, _ in asked] == [asked[0][0], other] and not any(in_window for _, in_window in asked)
+    lines = panel.shown.found[0].lines
+    due = spectrum_of(window.session.last_run, other, *page.strips.times, fundamental=lines.fundamental)
+    np.testing.assert_array_equal(lines.amplitude, due.amplitude)
 
 
 def test_a_run_is_named_by_what_its_fields_showed(window):

@@ -438,7 +438,7 @@ def test_a_fixed_step_run_says_its_load_and_its_traces_leave_the_window(window, 
     runs.spectrum_button.click()
     runs.strips.set_cursors(0.01, 0.03)
     settle()
-    assert runs.spectrum.isVisible() and runs.spectrum.spectra
+    assert runs.spectrum.isVisible() and runs.spectrum.shown.found
     save_traces([run], ["door_motor.current", "bridge.gate_a_upper"], tmp_path / "out.mat")
     found = scipy.io.loadmat(tmp_path / "out.mat")
     assert any("current" in k for k in found)

@@ -725,23 +725,24 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     page.spectrum.signal.setCurrentIndex(page.spectrum.signal.findData("door_motor.current"))
     type_into(page.spectrum.fundamental, "40 kHz")  # two legs on one carrier pulse at twice its frequency
     settle()
-    lines = {run.level: found for run, found in page.spectrum.spectra}
+    lines = {each.run.level: each.lines for each in page.spectrum.shown.found}
     assert lines["switching"].line(40e3) > 30 * lines["averaged"].line(40e3)
     assert "THD" in page.spectrum.facts.whole
     page.strips.put(["door_motor.voltage"], None)
     page.draw(keep_view=True)
     settle()
     page.spectrum.voltage.setCurrentIndex(page.spectrum.voltage.findData("door_motor.voltage"))
+    settle()
     table = page.spectrum.table
-    assert table.isVisible() and table.rowCount() == len(page.spectrum.spectra) == 2
-    for place, (run, lines) in enumerate(page.spectrum.spectra):
+    assert table.isVisible() and table.rowCount() == len(page.spectrum.shown.found) == 2
+    for place, (run, lines) in enumerate((each.run, each.lines) for each in page.spectrum.shown.found):
         due = powers(run, "door_motor.voltage", "door_motor.current", 0.4, 0.42)
         shown = [table.item(place, c).text() for c in range(table.columnCount())]
         assert shown[:2] == [run.name, figure(due.active, "W", 4)] and shown[4] == number_text(due.factor, 4)
         assert shown[5] == f"{number_text(100 * lines.distortion(40e3), 3)} %"
     type_into(page.spectrum.fundamental, "fast")
     assert page.spectrum.fundamental.property("wrong")
-    assert not page.spectrum.facts.whole and not page.spectrum.spectra and not table.isVisible()
+    assert not page.spectrum.facts.whole and not page.spectrum.shown.found and not table.isVisible()
     words = [page.between.itemAt(n).widget() for n in range(page.between.count())]
     assert "ripple p-p" in [w.text() for w in words]
     QTest.mouseClick(window.level.buttons["device"], LEFT)

@@ -88,7 +88,7 @@ class RunsPage(Page):
         self.strips.setMinimumHeight(LEAST_STRIPS)
         inside.addWidget(self.strips, 1)
         yield
-        self.spectrum, self.rotor = SpectrumPanel(), RotorDiagram()
+        self.spectrum, self.rotor = SpectrumPanel(self.session.jobs), RotorDiagram()
         yield
         self.rotor.frames_wanted.connect(self.swap_frames)
         self.sectors, self.torque = SectorPanel(), TorquePanel(self.session.slow_work)

@@ -11,17 +11,19 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
+from pendel.app.runs.spectra_shown import RunLines, ShownSpectra, Wish, last_relevant, right_edge, spectra_for
+from pendel.app.session.jobs import MOMENT, SPECTRUM, End, Job, Jobs
+from pendel.app.session.signal_evaluator import is_long
 from pendel.app.widgets.basic import Elided, Field, column, label, row
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import font, tokens
-from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.display_units import factor
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.powers import Powers, powers
-from pendel.core.runs.spectra import Spectrum, spectrum_of, whole_periods
+from pendel.core.runs.spectra import Spectrum
 
 SHOWN_LINES = 40
 MOST_MULTIPLES, TAG_WIDTH = 8, 34.0
@@ -36,15 +38,14 @@ class SpectrumPanel(QWidget):
     """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order, and
     multiples of the pulse frequencies where they lie."""
 
-    def __init__(self, parent: QWidget | None = None):
+    def __init__(self, jobs: Jobs, parent: QWidget | None = None):
         super().__init__(parent)
+        self._jobs = jobs
         self.runs: list[tuple[KeptRun, str]] = []
         self.window_times = (0.0, 1.0)
-        self.spectra: list[tuple[KeptRun, Spectrum]] = []
+        self.shown = ShownSpectra()
         self.modes: list[tuple[float, str]] = []
         """Where the mechanics of the drive swings (Hz), with names."""
-        self.bases: list[float] = []
-        """Of each that is found, its fundamental, Hz; 0 where it has none."""
         self.unit = KILO
         """Of the frequency axis, Hz."""
         self.scale = 1.0
@@ -61,7 +62,7 @@ class SpectrumPanel(QWidget):
         self.voltage = QComboBox()
         self.voltage.setAccessibleName("Voltage that the current's power is taken with")
         self.voltage.setFixedWidth(220)
-        self.voltage.currentIndexChanged.connect(lambda _: self._show_powers())
+        self.voltage.currentIndexChanged.connect(lambda _: self.draw())
         self.powers = Elided("", right=True)
         self.powers.setToolTip(
             "P: mean of u·i. S: product of rms values. N: root of S² − P². Power factor: P/S (IEEE 1459). "
@@ -121,89 +122,70 @@ class SpectrumPanel(QWidget):
         self.voltage.setCurrentIndex(max(0, self.voltage.findData(now)))
         self.voltage.blockSignals(False)
 
-    def _show_powers(self) -> None:
-        """Of each shown run, where the signal is a current and a voltage is chosen."""
-        current, voltage = self.signal.currentData(), self.voltage.currentData()
-        texts = [] if self.voltage.count() > 1 else ["Show a voltage in a strip, then it can be chosen here."]
-        rows = []
-        for (run, lines), base in zip(self.spectra, self.bases):
-            if voltage is None or voltage not in run.keys:
-                continue
-            run.fetch([voltage])
-            try:
-                begin, end = whole_periods(*self.window_times, base), self.window_times[1]
-                rows.append(
-                    power_row(run, powers(run, voltage, current, begin, end), lines, voltage, base, (begin, end))
-                )
-            except DriveProblem as problem:
-                texts.append(str(problem))
-        self.powers.set_text("   ".join(texts))
-        self.table.show_rows(rows)
-        self.table.setVisible(bool(rows))
-
     def show_runs(self, runs: list[tuple[KeptRun, str]], start: float, end: float) -> None:
         self.runs, self.window_times = runs, (start, end)
         if self.isVisible():
             self.draw()
 
     def draw(self) -> None:
-        self.plot.wipe()
-        self.spectra, self.bases = [], []
-        self.facts.set_text("")
-        self.powers.set_text("")
-        self.table.hide()
-        self.of_powers.hide()
+        """Draw the lines once they are known: of short runs in a moment, of others while what was shown stays."""
         key, wanted = self.signal.currentData(), self._fundamental()
         start, end = self.window_times
         if key is None or end <= start or wanted is None:
+            self._jobs.stop(SPECTRUM)
+            self._show(None, ShownSpectra())
             return
-        unit, top, right = "", 0.0, 0.0
-        bases = self.bases
-        tints: list[str] = []
-        for run, tint in self.runs:
-            if key not in run.keys:
-                continue
-            trace = run.trace(key)
-            try:
-                lines = spectrum_of(run, key, start, end, fundamental=wanted)
-            except DriveProblem as problem:
-                self.facts.set_text(f"{run.name}: {problem}")
-                continue
-            peak = float(np.max(np.abs(trace.y), initial=0.0))
-            base = wanted or largest_line(lines, peak)
-            if not wanted and base > 0:
-                lines = spectrum_of(run, key, start, end, fundamental=base)
-            self.spectra.append((run, lines))
-            bases.append(base)
-            unit, self.scale = trace.unit, factor(trace.unit)
-            if base > 0:  # else the trace is level, and its lines are rounding
-                right = max(right, float(lines.frequency[last_relevant(lines)]))
-                top = max(top, float(np.max(lines.amplitude[1:], initial=0.0)) / self.scale)
-            tints.append(tint)
+        wish = Wish(key, tuple(self.runs), start, end, wanted, self.voltage.currentData())
+        moment = 0.0 if any(is_long(run) for run, _ in self.runs) else MOMENT
+        self._jobs.start(SPECTRUM, lambda job: spectra_for(wish), lambda job: self._take(job, wish), at_once=moment)
+
+    def _take(self, job: Job, wish: Wish) -> None:
+        if job.end is End.FINISHED and not job.stopping:
+            self._show(wish, job.result)
+        elif job.end is End.FAILED:
+            self._show(None, ShownSpectra(problem=job.sentence))
+
+    def _show(self, wish: Wish | None, shown: ShownSpectra) -> None:
+        self.plot.wipe()
+        self.shown = shown
+        self.facts.set_text(shown.problem)
+        self.powers.set_text("")
+        self.table.hide()
+        self.of_powers.hide()
+        largest, right = shown.largest, right_edge(shown.found)
+        unit = largest.unit if largest is not None else ""
+        self.scale = factor(unit)
+        # What is level has no lines but rounding.
+        tall = [float(np.max(e.lines.amplitude[1:], initial=0.0)) / self.scale for e in shown.found if e.base > 0]
+        top = max(tall, default=0.0)
         self.unit = 1.0 if right < BELOW_KILO else KILO
-        for (_, lines), tint in zip(self.spectra, tints):
-            self._lines(lines, tint)
-        if self.spectra:
-            # Orders and figures are those of the run in which the fundamental is largest, such as the
-            # switching one of two.
-            largest = max(range(len(bases)), key=lambda k: self.spectra[k][1].line(bases[k]) if bases[k] > 0 else 0.0)
-            run, lines = self.spectra[largest]
-            self._marks(lines, bases[largest], last_relevant(lines), right)
-            self._facts(lines, bases[largest], unit, f"{run.name}: " if len(self.spectra) > 1 else "")
-            if run.declared_unit(key) == "A":
-                self._offer_voltages(run)
-                self.of_powers.show()
-                self._show_powers()
+        for each in shown.found:
+            self._lines(each.lines, each.tint)
+        if wish is not None and largest is not None:
+            self._marks(largest.lines, largest.base, last_relevant(largest.lines), right)
+            self._facts(largest, f"{largest.run.name}: " if len(shown.found) > 1 else "")
+            if largest.run.declared_unit(wish.signal) == "A":
+                self._show_powers(largest.run, wish)
         self._mark_pulses(right, 1.5 * top)
-        finest = min((float(lines.frequency[1]) for _, lines in self.spectra), default=math.inf)
-        shown = [m for m in self.modes if max(finest, LEFT_EDGE * right) < m[0] < right]
-        for (frequency, name), (above, _) in zip(shown, [*shown[1:], (math.inf, "")]):
+        finest = min((float(each.lines.frequency[1]) for each in shown.found), default=math.inf)
+        modes = [m for m in self.modes if max(finest, LEFT_EDGE * right) < m[0] < right]
+        for (frequency, name), (above, _) in zip(modes, [*modes[1:], (math.inf, "")]):
             label_text = name if above - frequency > NAME_WIDTH * right else ""
             self.plot.mark_mode(frequency / self.unit, label_text, 0.8)  # above the orders of lines
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.vb.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
         self.plot.vb.setYRange(0, 1.5 * top or 1.0, padding=0)
         self.plot.frame.label(self.plot.frame.bottom, f"frequency, {'Hz' if self.unit == 1.0 else 'kHz'}")
+
+    def _show_powers(self, run: KeptRun, wish: Wish) -> None:
+        """Of each shown run, where the signal is a current and a voltage is chosen."""
+        self._offer_voltages(run)
+        self.of_powers.show()
+        hints = [] if self.voltage.count() > 1 else ["Show a voltage in a strip, then it can be chosen here."]
+        rows = self.shown.power_rows if self.voltage.currentData() == wish.voltage else []
+        self.powers.set_text("   ".join([*hints, *self.shown.power_problems]))
+        self.table.show_rows(rows)
+        self.table.setVisible(bool(rows))
 
     def _fundamental(self) -> float | None:
         """0 where none is given; None, with the field marked, where it cannot be read."""
@@ -248,7 +230,7 @@ class SpectrumPanel(QWidget):
 
     def _mark_pulses(self, right: float, top: float) -> None:
         """Where multiples of the shown runs' pulse frequencies lie, as far as there is room to name them."""
-        for f in sorted({f for run, _ in self.spectra for f in run.pulse_frequencies}) if right else ():
+        for f in sorted({f for each in self.shown.found for f in each.run.pulse_frequencies}) if right else ():
             room = f / right * max(1.0, self.plot.vb.width())
             every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
             for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
@@ -268,37 +250,10 @@ class SpectrumPanel(QWidget):
                 tag.setPos(k * f / self.unit, top)
                 self.plot.add(tag)
 
-    def _facts(self, lines: Spectrum, base: float, unit: str, whose: str) -> None:
-        if base <= 0:
+    def _facts(self, each: RunLines, whose: str) -> None:
+        if each.base <= 0:
             return
-        thd = lines.distortion(base)
+        thd = each.lines.distortion(each.base)
         words = "" if thd != thd else f"THD {number_text(100 * thd, 3)} % · "
-        self.facts.set_text(f"{whose}{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)}")
-
-
-def power_row(
-    run: KeptRun, powers: Powers, lines: Spectrum, voltage: str, base: float, window: tuple[float, float]
-) -> tuple[str, ...]:
-    """A run's powers, and how far its current and voltage are from sines."""
-    sizes = ((powers.active, "W"), (powers.apparent, "VA"), (powers.non_active, "VA"))
-    of_voltage = spectrum_of(run, voltage, *window, fundamental=base)
-    distortions = [each.distortion(base) if base > 0 else math.nan for each in (lines, of_voltage)]
-    thd = [f"{number_text(100 * d, 3)} %" if math.isfinite(d) else "–" for d in distortions]
-    power_factor = number_text(powers.factor, 4) if math.isfinite(powers.factor) else "–"
-    return (run.name, *(figure(size, unit, 4) for size, unit in sizes), power_factor, *thd)
-
-
-def largest_line(lines: Spectrum, peak: float) -> float:
-    """Frequency (Hz) of the largest line; 0 where the trace, of this ``peak``, is level but for what steps
-    may err."""
-    a = lines.amplitude[1:]
-    if not len(a) or float(np.max(a)) <= max(1e-7 * (abs(lines.mean) + float(np.max(a))), 1e-9 * peak):
-        return 0.0
-    return float(lines.frequency[1 + int(np.argmax(a))])
-
-
-def last_relevant(lines: Spectrum) -> int:
-    """Place of the last line above a hundredth of the largest, and a little more."""
-    a = lines.amplitude[1:]
-    tall = np.flatnonzero(a > 0.01 * float(np.max(a, initial=0.0))) if len(a) else []
-    return min(len(a), int(1.15 * (tall[-1] + 1)) + 8) if len(tall) else len(a)
+        largest = figure(each.lines.line(each.base), each.unit, 3)
+        self.facts.set_text(f"{whose}{words}{figure(each.base, 'Hz', 3)} {largest}")
