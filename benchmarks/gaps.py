@@ -15,6 +15,7 @@ import sys
 import tempfile
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -25,6 +26,7 @@ from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
 
 from pendel.app.main import TURN
+from pendel.app.runs.page import RunsPage
 from pendel.app.widgets.theme import dress
 from pendel.app.window.main_window import MainWindow
 from pendel.app.window.pages import load_ahead
@@ -102,6 +104,22 @@ def edited(drive: Drive, window: MainWindow) -> None:
     window.session.do(commands.set_value(drive, key, value.name, f"({text})*1.0001"))
 
 
+def panels_and_cursors(page: RunsPage, wait: Callable[[float], None]) -> None:
+    """All panels open, the second cursor moves, and they close again."""
+    toggles = (page.spectrum_button, page.rotor_button, page.sector_button, page.torque_button)
+    opened = [toggle for toggle in toggles if toggle.isEnabled()]
+    for toggle in opened:
+        toggle.click()
+        wait(0.3)
+    end = max(page.strips.times)
+    for part in (0.9, 0.8, 0.7, 1.0):
+        page.strips.set_cursors(0.0, part * end)
+        wait(0.3)
+    for toggle in opened:
+        toggle.click()
+    wait(0.2)
+
+
 def walk(names: list[str]) -> None:
     sys.setswitchinterval(TURN)
     application = QApplication([])
@@ -135,6 +153,9 @@ def walk(names: list[str]) -> None:
             pulse.what = f"{path.stem}: edit on {page}"
             edited(window.session.drive, window)
             wait(1.2)
+            if page == "Runs":
+                pulse.what = f"{path.stem}: panels and cursors"
+                panels_and_cursors(window.page("Runs"), wait)
         window.session.undo.setClean()
     begun = time.perf_counter()
     window.close()
