@@ -24,7 +24,7 @@ from pendel.core.live.run import LiveProcess
 from pendel.core.plant.integrate import integrate
 from pendel.core.runs.simulate import endless_settings, prepare
 
-from .conftest import lay_out, settle, until
+from .conftest import finish, lay_out, settle, until
 from .test_window import LEFT, choose, type_into
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -87,6 +87,34 @@ def test_a_live_run_moves_the_cards_and_strips_and_takes_changed_values(window):
     QTest.mouseClick(window.live_button, LEFT)
     assert not live.running and session.live is None
     lay_out()
+
+
+def test_strips_of_a_run_show_the_live_run_and_then_the_run_again(window):
+    """Of a length that a live run has gone on by from one frame to the next."""
+    session = window.session
+    session.do(commands.set_setting(session.drive, "until", "40 ms"))
+    window.show_page("Runs")
+    window.start_run()
+    finish(window)
+    strips = window.page("Runs").strips
+
+    def shown():
+        (low, high), _ = strips.plots[0].vb.viewRange()
+        return low, high
+
+    assert shown() == pytest.approx((-4e-4, 0.0404))
+    session.do(commands.set_value(session.drive, "supply", "U_0", "480 V"))  # heights are others, too
+    begin(window)
+    assert until(lambda: strips.rolls and strips.traces[0] and strips.run_begin > 0.3)
+    (low, high), last = shown(), max(trace.t[-1] for trace in strips.traces[0])
+    assert high - last < 0.03 * (high - low) and high - low == pytest.approx(0.0408, rel=0.02)
+    for frame, traces in zip(strips.plots, strips.traces):
+        bottom, top = frame.vb.viewRange()[1]
+        assert all(bottom <= np.min(t.y) and np.max(t.y) <= top for t in traces)
+    window.live.stop()
+    assert until(lambda: not strips.rolls)
+    settle()
+    assert shown() == pytest.approx((-4e-4, 0.0404))
 
 
 def test_what_is_kept_of_a_live_run_is_what_a_run_has_to_the_bit(window):

@@ -141,7 +141,9 @@ class Strips(PlotView):
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
         self.run_end = max((run.end for run, _ in runs), default=1.0)
-        self.rolls = any(getattr(run, "rolls", False) for run, _ in runs)
+        rolls = any(getattr(run, "rolls", False) for run, _ in runs)
+        keep_view = keep_view and rolls == self.rolls  # what goes on and what has ended are of other times
+        self.rolls = rolls
         self.run_begin = min((run.begin for run, _ in runs), default=0.0)
         if self.rolls:
             self.times = [self.run_begin, self.run_end]
@@ -150,6 +152,7 @@ class Strips(PlotView):
         if keep_view and self._refill(specs, runs):
             return
         kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
+        whole = kept and self._shows_whole_time()
         ranges = [(p.vb.viewRange(), self._is_fitted(n)) for n, p in enumerate(self.plots)] if kept else None
         self._building = True
         self._clear(len(specs))
@@ -167,10 +170,12 @@ class Strips(PlotView):
             for n, (plot, ((_, y), fitted)) in enumerate(zip(self.plots, ranges)):
                 plot.vb.setYRange(*y, padding=0)
                 if fitted:
+                    self._fits[n] = y  # also where there are no data yet
                     self._fit_height(n)
             # A linked strip that has no place yet would hand on a range of its own.
             self.plots[0].vb.setXRange(*ranges[0][0][0], padding=0)
-            self._fit_length(as_before=True)
+            if whole:
+                self._fit_length()
         elif self.plots:
             self.fit()
         self._building = False
@@ -242,8 +247,10 @@ class Strips(PlotView):
         for n in range(len(self.plots)):
             if self._is_fitted(n):
                 self._fit_height(n)
+        whole = self._shows_whole_time()
         self._limit_time()
-        self._fit_length(as_before=True)
+        if whole:
+            self._fit_length()
         self.set_cursors(*self.times)
         self._thin()
         return True
@@ -467,15 +474,16 @@ class Strips(PlotView):
             for n in range(len(self.plots)):
                 self._fit_height(n)
 
-    def _fit_length(self, *, as_before: bool = False) -> None:
-        """Show the whole time; ``as_before``: only where the whole time of what was shown before is still in
-        view."""
+    def _shows_whole_time(self) -> bool:
+        """Whether the whole time of what is drawn is in view, untouched by a zoom."""
         low, high = self.plots[0].vb.viewRange()[0]
         begin, span = self._begin, self._end - self._begin
-        if as_before and max(abs(low - begin + 0.01 * span), abs(high - begin - 1.01 * span)) > 1e-6 * span:
-            return
+        return max(abs(low - begin + 0.01 * span), abs(high - begin - 1.01 * span)) <= 1e-6 * span
+
+    def _fit_length(self) -> None:
+        """Show the whole time."""
         shown = [t for traces in self.traces for t in traces if len(t.t)]
-        self._end = max((float(t.t[-1]) for t in shown), default=1.0)
+        self._end = max((float(t.t[-1]) for t in shown), default=self.run_end)
         self._begin = self.run_begin
         if self._end <= self._begin:
             self._end = self._begin + 1e-9

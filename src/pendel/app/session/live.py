@@ -198,7 +198,8 @@ class Live(QObject):
             if key in self._keys:
                 known = self._traces.get(key, (np.zeros(0), np.zeros(0)))
                 t, y = np.concatenate([known[0], t]), np.concatenate([known[1], y])
-                first = max(0, int(np.searchsorted(t, end - self.span)) - 1)
+                # What is sampled holds from the tick before; a line from there would lead over what was left out.
+                first = max(0, int(np.searchsorted(t, end - self.span)) - (key in self._sampled))
                 self._traces[key] = (t[first:], y[first:])
         self._show()
         self.moved.emit()
