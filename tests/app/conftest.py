@@ -12,7 +12,7 @@ from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from pendel.app.session.jobs import KINDS, READ_RUNS, SAVE_TRACES, SPECTRUM, TAKE_PICTURE, WORK_OUT, WRITE_C
+from pendel.app.session.jobs import KINDS, READ_RUNS, ROTOR, SAVE_TRACES, SPECTRUM, TAKE_PICTURE, WORK_OUT, WRITE_C
 from pendel.app.session.lowering import Lowering
 from pendel.core.drive import commands
 from pendel.core.runs.evaluating import EvaluatorProcess
@@ -182,6 +182,10 @@ MOMENT, PAUSE = 100, 500
 """Longest timers (ms) of what follows an input by itself, and of what waits for a pause in typing."""
 
 
+SHOWN_LATER = (READ_RUNS, WRITE_C, SAVE_TRACES, ROTOR, SPECTRUM, TAKE_PICTURE, WORK_OUT)
+"""Jobs that follow an input by themselves, and whose end shows."""
+
+
 def settle(typing=False):
     """Wait until every window rests: its timers have acted, nothing is evaluated or read beside it, and what
     was to be laid out and painted is. With ``typing``, also until a pause in typing was taken for its end."""
@@ -194,7 +198,7 @@ def settle(typing=False):
 
         def rests(timers=timers, sessions=sessions):
             return not any(not sip.isdeleted(t) and t.isActive() for t in timers) and not any(
-                s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES, SPECTRUM, TAKE_PICTURE, WORK_OUT)
+                s.evaluator.busy or s.jobs.busy(*SHOWN_LATER)
                 for s in sessions
                 if not sip.isdeleted(s) and not s.closing
             )

@@ -476,7 +476,7 @@ def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(wind
     assert panel.plot.vb.viewRange()[0][1] < 2, "a level load has no lines to show"
 
 
-def test_lines_of_a_long_run_are_found_beside_the_window_and_only_the_newest_are_shown(window, monkeypatch):
+def test_lines_are_found_beside_the_window_and_only_the_newest_are_shown(window, monkeypatch):
     run(window)
     page = runs_page(window)
     panel, go_on, asked = page.spectrum, threading.Event(), []
@@ -486,7 +486,6 @@ def test_lines_of_a_long_run_are_found_beside_the_window_and_only_the_newest_are
         assert go_on.wait(30)
         return spectra_for(wish)
 
-    monkeypatch.setattr(spectrum_panel, "is_long", lambda _: True)
     monkeypatch.setattr(spectrum_panel, "spectra_for", slowly)
     page.spectrum_button.click()
     assert until(lambda: asked)

@@ -88,7 +88,7 @@ class RunsPage(Page):
         self.strips.setMinimumHeight(LEAST_STRIPS)
         inside.addWidget(self.strips, 1)
         yield
-        self.spectrum, self.rotor = SpectrumPanel(self.session.jobs), RotorDiagram()
+        self.spectrum, self.rotor = SpectrumPanel(self.session.jobs), RotorDiagram(self.session.jobs)
         yield
         self.rotor.frames_wanted.connect(self.swap_frames)
         self.sectors, self.torque = SectorPanel(), TorquePanel(self.session.slow_work)
@@ -539,8 +539,7 @@ class RunsPage(Page):
 
     def _show_rotor(self) -> None:
         if self.rotor.isVisibleTo(self):
-            self.rotor.show_run(self._latest_shown())
-            self.rotor.show_time(self.strips.times[1])
+            self.rotor.show_run(self._latest_shown(), self.strips.times[1])
 
     def _show_torque(self) -> None:
         if self.torque.isVisibleTo(self):

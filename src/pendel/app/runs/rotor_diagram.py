@@ -4,25 +4,20 @@ rotor."""
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QComboBox, QGridLayout, QWidget
 
+from pendel.app.runs.rotor_state import RotorState, rotor_state
+from pendel.app.session.jobs import ROTOR, End, Job, Jobs
 from pendel.app.widgets.basic import button, clear, column, label, row
 from pendel.app.widgets.theme import colour, font, trace_colour
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.vectors import (
-    Vectors,
-    angle_key,
-    current_limits,
-    current_path,
-    link_voltage,
-    machines,
-    vectors_at,
-)
+from pendel.core.runs.vectors import Vectors, angle_key, machines
 
 HEIGHT = 270
 NAMES = (("current", "A"), ("voltage", "V"), ("flux", "Wb"))
@@ -119,10 +114,12 @@ class RotorDiagram(QWidget):
     frames_wanted = pyqtSignal(str)
     """A machine whose phase currents and currents along d and q are to change places on the strips."""
 
-    def __init__(self) -> None:
+    def __init__(self, jobs: Jobs) -> None:
         super().__init__()
+        self._jobs = jobs
         self.run: KeptRun | None = None
-        self.limits: dict[str, float] = {}
+        self._limits: Mapping[str, float] | None = None
+        """Of the run's machines, once they are known."""
         self.time = 0.0
         self.vectors: Vectors | None = None
         self.machine = QComboBox()
@@ -149,46 +146,54 @@ class RotorDiagram(QWidget):
         body.addLayout(planes, 1)
         self.setFixedHeight(HEIGHT)
 
-    def show_run(self, run: KeptRun | None) -> None:
-        if run is self.run:
-            return
-        self.run = run
-        self.limits = current_limits(run) if run else {}
-        chosen = self.machine.currentData()
-        self.machine.blockSignals(True)
-        self.machine.clear()
-        for card in machines(run) if run else ():
-            self.machine.addItem(run.infos[key].card if run and (key := angle_key(run, card)) else card, card)
-        self.machine.setCurrentIndex(max(0, self.machine.findData(chosen)))
-        self.machine.blockSignals(False)
-        self.draw()
-
-    def show_time(self, time: float) -> None:
+    def show_run(self, run: KeptRun | None, time: float) -> None:
+        """Show a run's machine at a time (s)."""
         self.time = time
+        if run is not self.run:
+            self.run, self._limits = run, None
+            chosen = self.machine.currentData()
+            self.machine.blockSignals(True)
+            self.machine.clear()
+            for card in machines(run) if run else ():
+                self.machine.addItem(run.infos[key].card if run and (key := angle_key(run, card)) else card, card)
+            self.machine.setCurrentIndex(max(0, self.machine.findData(chosen)))
+            self.machine.blockSignals(False)
         self.draw()
 
     def draw(self) -> None:
-        run, machine = self.run, self.machine.currentData()
-        clear(self.figures)
+        """Draw the vectors once they are known; until then those before stay."""
+        run, machine, time, limits = self.run, self.machine.currentData(), self.time, self._limits
         if run is None or not machine:
+            self._jobs.stop(ROTOR)
+            self._show(None)
+            return
+        self._jobs.start(ROTOR, lambda job: rotor_state(run, machine, time, limits), self._take)
+
+    def _take(self, job: Job) -> None:
+        if job.end is End.FINISHED and not job.stopping and job.result.run is self.run:
+            self._limits = job.result.limits
+            self._show(job.result)
+        elif job.end is End.FAILED:
+            self._show(None)
+            self.when.setText(job.sentence)
+
+    def _show(self, state: RotorState | None) -> None:
+        clear(self.figures)
+        if state is None:
             self.vectors = None
             self.when.setText("No machine with three phases in this run.")
             for plane in (self.stator, self.rotor):
                 plane.vectors = {}
                 plane.update()
             return
-        phasors = self.vectors = vectors_at(run, machine, self.time)
-        self.when.setText(f"{run.name} at {figure(self.time, 's', 4)}, cursor 2")
-        link = link_voltage(run, self.time)
-        turn = self._turn(run, machine)
-        path = current_path(run, machine, self.time - turn, self.time)
-        maximum = max(float(np.max(np.abs(current_path(run, machine, 0.0, run.end)))), 1e-12)
+        phasors = self.vectors = state.vectors
+        link, limit = state.link, state.limit
+        self.when.setText(f"{state.run.name} at {figure(state.time, 's', 4)}, cursor 2")
         corner = 2 / 3 * link if link == link else 1.2 * abs(phasors.voltage)
-        limit = self.limits.get(machine, math.inf)
-        shown = limit <= WIDEST * maximum
+        shown = limit <= WIDEST * state.peak
         circle = limit * np.exp(2j * np.pi * np.linspace(0, 1, 91)) if shown else np.empty(0, dtype=complex)
         scales = {
-            "current": 1.05 * max(maximum, limit if shown else 0.0),
+            "current": 1.05 * max(state.peak, limit if shown else 0.0),
             "voltage": max(corner, 1e-9),
             "flux": 1.25 * max(abs(phasors.flux), 1e-12),
         }
@@ -198,16 +203,9 @@ class RotorDiagram(QWidget):
         for plane, factor in ((self.stator, 1.0), (self.rotor, turned)):
             plane.scales, plane.hexagon, plane.circle = scales, hexagon * factor, circle
             plane.vectors = {name: complex(v * factor) for name, v in vectors.items()}
-            plane.path = path * factor if factor == 1.0 else np.empty(0, dtype=complex)
+            plane.path = state.path * factor if factor == 1.0 else np.empty(0, dtype=complex)
             plane.update()
         self._fill(phasors, link, limit)
-
-    def _turn(self, run: KeptRun, machine: str) -> float:
-        """Duration (s) of the last electrical turn, at most the run so far."""
-        before = vectors_at(run, machine, max(self.time - run.tick, run.tick))
-        assert self.vectors is not None
-        step = float(np.angle(np.exp(1j * (self.vectors.angle - before.angle))))
-        return min(self.time, 2 * math.pi * run.tick / abs(step)) if abs(step) > 1e-9 else self.time
 
     def _fill(self, vectors: Vectors, link: float, limit: float) -> None:
         for column_, text in enumerate(("", "length", "along d", "along q")):

@@ -12,8 +12,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
 from pendel.app.runs.spectra_shown import RunLines, ShownSpectra, Wish, last_relevant, right_edge, spectra_for
-from pendel.app.session.jobs import MOMENT, SPECTRUM, End, Job, Jobs
-from pendel.app.session.signal_evaluator import is_long
+from pendel.app.session.jobs import SPECTRUM, End, Job, Jobs
 from pendel.app.widgets.basic import Elided, Field, column, label, row
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import font, tokens
@@ -128,7 +127,7 @@ class SpectrumPanel(QWidget):
             self.draw()
 
     def draw(self) -> None:
-        """Draw the lines once they are known: of short runs in a moment, of others while what was shown stays."""
+        """Draw the lines once they are known; until then those before stay."""
         key, wanted = self.signal.currentData(), self._fundamental()
         start, end = self.window_times
         if key is None or end <= start or wanted is None:
@@ -136,8 +135,7 @@ class SpectrumPanel(QWidget):
             self._show(None, ShownSpectra())
             return
         wish = Wish(key, tuple(self.runs), start, end, wanted, self.voltage.currentData())
-        moment = 0.0 if any(is_long(run) for run, _ in self.runs) else MOMENT
-        self._jobs.start(SPECTRUM, lambda job: spectra_for(wish), lambda job: self._take(job, wish), at_once=moment)
+        self._jobs.start(SPECTRUM, lambda job: spectra_for(wish), lambda job: self._take(job, wish))
 
     def _take(self, job: Job, wish: Wish) -> None:
         if job.end is End.FINISHED and not job.stopping:
