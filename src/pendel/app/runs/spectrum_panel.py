@@ -144,6 +144,7 @@ class SpectrumPanel(QWidget):
             self._show(None, ShownSpectra(problem=job.sentence))
 
     def _show(self, wish: Wish | None, shown: ShownSpectra) -> None:
+        self.plot.paint_in_turn()
         self.plot.wipe()
         self.shown = shown
         self.facts.set_text(shown.problem)

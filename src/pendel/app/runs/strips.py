@@ -462,6 +462,8 @@ class Strips(PlotView):
 
     def resizeEvent(self, event) -> None:
         fitted = [n for n in range(len(self.plots)) if self._is_fitted(n)] if hasattr(self, "plots") else []
+        if fitted:  # a panel that opens is painted first
+            self.paint_in_turn()
         super().resizeEvent(event)
         for n in fitted:
             self._fit_height(n)

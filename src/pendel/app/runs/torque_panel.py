@@ -80,6 +80,7 @@ class TorquePanel(QWidget):
         )
 
     def draw(self) -> None:
+        self.plot.paint_in_turn()
         self.plot.wipe()
         self.plot.set_caption("torque", "N·m")
         self.points = []

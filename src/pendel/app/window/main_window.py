@@ -508,12 +508,10 @@ class MainWindow(QMainWindow):
     def _draw_page(self) -> Drawing:
         return self.page(self.page_now).drawing()
 
-    def event(self, event: QEvent | None) -> bool:
+    def customEvent(self, event: QEvent | None) -> None:
         """Take the pictures that what is shown in the window asks for."""
         if isinstance(event, PictureWanted):
             self.exports.take_picture(event.draw, to_file=event.to_file)
-            return True
-        return super().event(event)
 
     def save_c(self, *, board: bool = False) -> None:
         self.page("Firmware").save(board=board)
