@@ -476,6 +476,15 @@ def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(wind
     assert panel.plot.vb.viewRange()[0][1] < 2, "a level load has no lines to show"
 
 
+def test_a_figure_that_means_nothing_says_why(window):
+    run(window)
+    page = runs_page(window)
+    page.strips.set_cursors(0.0, 0.3)  # the leaf is still on its way
+    settle()
+    cells = {(w.text(), w.toolTip()) for n in range(page.grid.count()) if (w := page.grid.itemAt(n).widget())}
+    assert any(text == "–" and "does not stay within 2 %" in why for text, why in cells), cells
+
+
 def test_lines_are_found_beside_the_window_and_only_the_newest_are_shown(window, monkeypatch):
     run(window)
     page = runs_page(window)

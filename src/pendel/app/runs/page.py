@@ -38,6 +38,7 @@ from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
+from pendel.core.measures import Place, measures_at
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.rounding import listed
@@ -512,15 +513,14 @@ class RunsPage(Page):
             head.setAlignment(Qt.AlignmentFlag.AlignRight)
             self.grid.addWidget(head, 0, c)
         shown = keys_of(self.strips.specs)
+        reasons = {measure.title: measure.why_none for measure in measures_at(Place.RESPONSE)}
         rows = [measured(run, actual, setpoint, a, b, shown) for run, _ in runs]
         for r, name in enumerate(dict.fromkeys(name for figures in rows for name in figures), 1):
             self.grid.addWidget(label(name, "muted"), r, 0)
             for c, figures in enumerate(rows, 1):
                 value = label(figures.get(name, "–"))
                 if value.text() == "–":
-                    value.setToolTip(
-                        "Nothing between the cursors that it could be taken from, such as a step that is followed."
-                    )
+                    value.setToolTip(reasons[name])
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)

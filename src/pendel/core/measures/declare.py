@@ -181,6 +181,8 @@ class Measure:
     of: Callable[[Span], float | None]
     unit: str | None = None
     place: Place = Place.SIGNAL
+    why_none: str = "Nothing between the cursors that it could be taken from, such as a step that is followed."
+    """What is said where it means nothing."""
 
     def value(self, span: Span) -> float | None:
         """What ``of`` gives; not-a-number where the code of a package fails, which is logged."""
