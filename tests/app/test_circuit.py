@@ -88,6 +88,7 @@ def test_every_example_opens_runs_and_paints_its_circuits(window):
                 if window.session.inside == card:
                     assert window.drive_page.sheet.terminals.items
                     continue
+                settle()  # of some the signals are evaluated beside the window
                 assert window.drive_page.circuit.canvas.values
                 window.drive_page.circuit.grab()
     window.session.undo.setClean()

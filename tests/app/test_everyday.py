@@ -391,7 +391,6 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     """They join the strips when their signals are there; until then what is shown stays, and the foot line says so.
     Signals that cannot be evaluated take the tick away again."""
     monkeypatch.setattr(signal_evaluator, "LONG", 100)
-    monkeypatch.setattr(signal_evaluator, "FEW", 100)
     for _ in range(2):
         run(window)
     path = window.session.path

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from pendel.app.session.jobs import EVALUATE, Job, Jobs
+from pendel.app.session.jobs import EVALUATE, MOMENT, Job, Jobs
 from pendel.app.session.sparks import draw_ahead
 from pendel.app.widgets.timers import Later
 from pendel.core.runs.kept import KeptRun
@@ -15,17 +15,12 @@ from pendel.core.runs.kept import KeptRun
 LONG = 60_000
 """Points of a trace from which a run is long. Shorter ones are evaluated where they are shown, within a
 moment."""
-FEW = 4_000
-"""Recorded rows up to which it takes no longer to find between which of them points are wanted."""
 
 
 def is_long(run: KeptRun) -> bool:
-    """Whether it takes more than a moment to evaluate signals of a run. How many points its traces have is
-    known once one was
-    evaluated; before, that itself may take long."""
-    if len(run.rows) <= FEW:
-        return False
-    return not run.is_expanded or len(run.expanded) > LONG
+    """Whether it takes more than a moment to evaluate signals of a run. How many points its traces have, and how long
+    it takes to find them, is known once one was evaluated: stiff steps are solved again between few rows."""
+    return not run.is_expanded or len(run.expanded) > LONG or run.refined_in > MOMENT
 
 
 class SignalEvaluator(QObject):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import astuple, dataclass, field, fields, replace
 from datetime import datetime
@@ -147,6 +148,8 @@ class KeptRun:
     """In which signals are shown."""
     evaluator: Evaluator = field(default=HERE, repr=False)
     """Where its signals are evaluated."""
+    refined_in: float = 0.0
+    """s: how long it took to find its points between rows, once that is done."""
 
     @cached_property
     def expanded(self) -> np.ndarray:
@@ -164,7 +167,8 @@ class KeptRun:
         return self._refined(HALF_WAY).half_way
 
     def _refined(self, which: int) -> Refined:
-        return self.evaluator.refined(
+        begun = time.perf_counter()
+        refined = self.evaluator.refined(
             self.structure,
             self.rows,
             self.parameters,
@@ -172,6 +176,8 @@ class KeptRun:
             straight="load" in self.settings,  # only fixed steps have one
             which=which,
         )
+        self.refined_in = time.perf_counter() - begun
+        return refined
 
     @cached_property
     def times(self) -> np.ndarray:
