@@ -9,7 +9,7 @@ from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent, QImage, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
-from pendel.app.plots.reading import Curve
+from pendel.app.plots.reading import TimeCurve
 from pendel.app.runs.strips import Strips, StripSpec, heights
 from pendel.app.session.card_text import figure_of
 from pendel.app.session.session import Session
@@ -384,6 +384,6 @@ def test_strips_show_what_the_nearest_trace_is_at_the_pointer(window, runs_page)
 
 def test_a_reading_is_on_the_line_between_points_and_nothing_beyond_them():
     t, y = np.array([0.0, 1.0, 1.0, 2.0, 3.0]), np.array([0.0, 2.0, 5.0, np.nan, 1.0])
-    curve = Curve(t, y, "#000000", str)
+    curve = TimeCurve(t, y, "#000000", str)
     assert [curve.at(x) for x in (0.0, 0.5, 1.0)] == [0.0, 1.0, 5.0]
     assert all(np.isnan(curve.at(x)) for x in (-1e-9, 1.5, 3.0 + 1e-9)) and curve.at(3.0) == 1.0

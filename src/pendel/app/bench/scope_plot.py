@@ -11,7 +11,7 @@ from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 
 from pendel.app.plots.frame import Frame, FrameView
 from pendel.app.plots.lean_curve import LeanCurve
-from pendel.app.plots.reading import Curve, Reading
+from pendel.app.plots.reading import Reading, TimeCurve
 from pendel.app.widgets.theme import font, tokens, trace_colour
 from pendel.core.quantities.units import number_text
 
@@ -94,7 +94,7 @@ class ScopePlot(FrameView):
         shown = [(n, c) for n, c in enumerate(self.curves) if c.isVisible() and c.xData is not None]
         self._reading.read(
             at,
-            [Curve(c.xData, c.yData, trace_colour(n), lambda y, n=n: self.words_of(n, y)) for n, c in shown],
+            [TimeCurve(c.xData, c.yData, trace_colour(n), lambda y, n=n: self.words_of(n, y)) for n, c in shown],
         )
 
     def leaveEvent(self, event: QEvent | None) -> None:

@@ -19,7 +19,7 @@ EDGE = 4.0
 
 
 @dataclass(frozen=True)
-class Curve:
+class TimeCurve:
     """A curve over time (s), its colour, and what it is in words at a height of the picture."""
 
     t: np.ndarray
@@ -72,7 +72,7 @@ class Reading:
         if self.spot in self.frame.items:
             self.frame.remove(self.spot)
 
-    def read(self, at: QPointF, curves: Sequence[Curve]) -> None:
+    def read(self, at: QPointF, curves: Sequence[TimeCurve]) -> None:
         """Show what the nearest of the curves that are in view is at the time of a place in the scene."""
         view = self.frame.vb
         if not view.sceneBoundingRect().contains(at):

@@ -6,7 +6,7 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 
-from pendel.app.plots.reading import Curve
+from pendel.app.plots.reading import TimeCurve
 from pendel.app.plots.thinning import thinned
 from pendel.core.quantities.units import figure
 from pendel.core.runs.display_units import factor
@@ -25,10 +25,10 @@ class Trace:
         self.pen, self.look = curve.opts["pen"], (False, False, False)
         """Whether it is a dense band, whether it rolls, and whether it goes up and down."""
 
-    def as_read(self) -> Curve:
+    def as_read(self) -> TimeCurve:
         """It as a reading at the pointer takes it."""
         tint = self.pen.color().name()
-        return Curve(self.t, self.y, tint, lambda y: figure(y * factor(self.unit), self.unit))
+        return TimeCurve(self.t, self.y, tint, lambda y: figure(y * factor(self.unit), self.unit))
 
     def show(self, low: float, high: float, columns: int, *, rolls: bool = False) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)

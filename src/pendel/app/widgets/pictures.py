@@ -37,19 +37,17 @@ def offer_pictures(menu: QMenu, widget: QWidget, draw: Draw | None = None, what:
     menu.addAction(f"Save {what} …", lambda: want(True))
 
 
-def with_picture_menu(widget: QWidget, draw: Draw | None = None, fit: Callable[[], object] | None = None) -> None:
-    """Give a widget a menu for its pictures, and to fit what it shows."""
+def with_picture_menu(widget: QWidget) -> None:
+    """Give a widget a menu for its pictures."""
     widget.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-    widget.customContextMenuRequested.connect(lambda at: picture_menu(widget, widget.mapToGlobal(at), draw, fit))
+    widget.customContextMenuRequested.connect(lambda at: picture_menu(widget, widget.mapToGlobal(at)))
 
 
-def picture_menu(
-    widget: QWidget, at: QPoint, draw: Draw | None = None, fit: Callable[[], object] | None = None
-) -> None:
-    """The menu, at a place on the screen."""
+def picture_menu(widget: QWidget, at: QPoint, fit: Callable[[], object] | None = None) -> None:
+    """The menu, at a place on the screen; with ``fit`` also what shows all there is."""
     menu = QMenu(widget)
     menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     if fit is not None:
         menu.addAction("Fit", fit)
-    offer_pictures(menu, widget, draw)
+    offer_pictures(menu, widget)
     menu.popup(at)

@@ -149,7 +149,7 @@ class KeptRun:
     evaluator: Evaluator = field(default=HERE, repr=False)
     """Where its signals are evaluated."""
     refined_in: float = 0.0
-    """s: how long it took to find its points between rows, once that is done."""
+    """s: how long it took at most to find its points between rows, once that is done."""
 
     @cached_property
     def expanded(self) -> np.ndarray:
@@ -176,7 +176,7 @@ class KeptRun:
             straight="load" in self.settings,  # only fixed steps have one
             which=which,
         )
-        self.refined_in = time.perf_counter() - begun
+        self.refined_in = max(self.refined_in, time.perf_counter() - begun)
         return refined
 
     @cached_property
