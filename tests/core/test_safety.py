@@ -379,6 +379,14 @@ def test_links_that_c_of_a_user_leaves_behind_are_not_followed_when_its_process_
     assert not list(temporary.iterdir()), "nothing is left"
 
 
+def environment_of(pid: int | None) -> list[bytes]:
+    """What a process was begun with; nothing while it is only about to be another program."""
+    end = time.monotonic() + 10
+    while not (found := Path("/proc", str(pid), "environ").read_bytes()) and time.monotonic() < end:
+        time.sleep(0.01)
+    return found.split(b"\0")
+
+
 def test_whatever_may_run_c_of_a_user_shares_no_builds_and_all_stands_back_for_the_window(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     text, worker = to_text(own_c("y = x;")), Worker()
@@ -390,7 +398,7 @@ def test_whatever_may_run_c_of_a_user_shares_no_builds_and_all_stands_back_for_t
             (JudgeRequest(text, own_c=True), False),
         ):
             worker.request(request)
-            environment = Path("/proc", str(worker.pid), "environ").read_bytes().split(b"\0")
+            environment = environment_of(worker.pid)
             assert (f"XDG_CACHE_HOME={tmp_path}".encode() in environment) == shares, request
             assert worker.answer(60.0) is not None
         wanted = min(19, os.getpriority(os.PRIO_PROCESS, 0) + BEHIND)

@@ -91,6 +91,23 @@ int solved_sparsely(int n, int n_jac, const int *places, const int *order, const
     return good;
 }
 
+/* The state at a share of a step of h, as crossings are looked for in it. */
+void within_a_step(int which, const double *matrix, const double *x, double h, double share, double *to)
+{
+    const method_t *methods[] = {&DOPRI5, &KUTTA3, &MIDPOINT, &RODAS4};
+    run_t r = linear_run(matrix, x);
+    work_t *w = pd_open(&r);
+    w->method = methods[which];
+    w->checked_curvature = w->checked_step = 1;
+    refresh(w);
+    w->method->step(w, h);
+    finish(w, h);
+    span_step(w, h);
+    look_within(w, h, share * h);
+    memcpy(to, w->xt, 3 * sizeof *to);
+    pd_close(w);
+}
+
 /* Where a step of h crosses x_0 = at. */
 double crossing_of(const double *matrix, const double *x, double h, double at)
 {
@@ -203,8 +220,21 @@ def test_a_method_has_its_order_its_cost_and_the_derivative_at_the_end(loop, nam
         assert told[1] * 1e-9 > 0.1 * errors[1], "and is no smaller than the error"
 
 
+@pytest.mark.parametrize("name, order", [("dopri5", 4), ("kutta3", 3), ("midpoint", 2)])
+def test_the_state_within_a_step_is_as_exact_as_its_method_says(loop, name, order):
+    """Of DOPRI5 the continuous extension of order 4: Hairer, Norsett, Wanner I, section II.6."""
+    errors = []
+    for h in (0.04, 0.02):
+        to, worst = np.zeros(3), 0.0
+        for share in (0.15, 0.3, 0.5, 0.85):
+            loop.within_a_step(METHODS[name][0], at(MATRIX), at(START), *map(ctypes.c_double, (h, share)), at(to))
+            worst = max(worst, np.max(np.abs(to - scipy.linalg.expm(MATRIX * h * share) @ START)))
+        errors.append(worst)
+    assert np.log2(errors[0] / errors[1]) > order + 0.7
+
+
 def test_a_crossing_is_found_just_behind_it(loop):
-    for h, share in ((0.2, 0.3), (0.05, 0.999), (0.2, 1e-6)):
+    for h, share in ((0.05, 0.3), (0.05, 0.999), (0.2, 1e-6)):
         level = (scipy.linalg.expm(MATRIX * h * share) @ START)[0]
         matrix = MATRIX if level > START[0] else -MATRIX
         level = (scipy.linalg.expm(matrix * h * share) @ START)[0]

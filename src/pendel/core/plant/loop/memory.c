@@ -24,7 +24,7 @@ static size_t lay_out(work_t *w)
     size_t nx = (size_t)r->nx, n_hold = r->n_hold > 0 ? (size_t)r->n_hold : 1;
     double **kept[] = {&w->k[0], &w->peak, &w->weight, &w->slope_low, &w->slope_high};
     double **scratch[] = {&w->before, &w->zeroed, &w->leak, &w->xn, &w->xt, &w->err, &w->dfdt, &w->begin_slope,
-        &w->end_x, &w->end_slope, &w->power, &w->image};
+        &w->end_x, &w->end_slope, &w->quartic, &w->power, &w->image};
     size_t k, at = 0;
     w->x = take(w->block, &at, (size_t)columns_of(r));
     for (k = 0; k < sizeof kept / sizeof *kept; k++) *kept[k] = take(w->block, &at, nx);

@@ -112,6 +112,12 @@ static hint_t hint_of(const work_t *w, const set_t *set)
     return hint;
 }
 
+/* Whether another device took over when a current ended by this guard in these modes before. */
+static int is_taken_over(const work_t *w, int guard)
+{
+    return w->set->ended_by == guard && hinted(w, w->set->taken_set);
+}
+
 /* What depends on a set's modes alone: which guards end one of them, whether they are a short circuit, and all hoisted
  * values. */
 static void fill(work_t *w, set_t *set, const double *modes)

@@ -84,4 +84,4 @@ static double step_stiff(work_t *w, double h)
     return error;
 }
 
-static const method_t RODAS4 = {step_stiff, -0.25, 7, 0, 0, 1, 1};
+static const method_t RODAS4 = {step_stiff, -0.25, 7, 0, 0, 1, 1, 0};

@@ -97,8 +97,8 @@ static void let_leak_take(work_t *w, int mode)
 
 /* A device that has just begun to conduct, for its voltage, and whose current would go backwards: what leaks elsewhere
  * has changed with its voltage, or is rounding. In a network of conductances both cannot be, so the current is put to
- * zero, if that changes no state by more than the limit, over what a step may err. */
-static void forbid_backwards(work_t *w, int mode, double limit)
+ * zero, if that changes no state by more than the limit, over what a step may err. Returns whether it would. */
+static int forbid_backwards(work_t *w, int mode, double limit)
 {
     run_t *r = w->r;
     int i, j, nx = NX;
@@ -106,7 +106,7 @@ static void forbid_backwards(work_t *w, int mode, double limit)
         int k = w->set->active[j];
         if (r->exit_mode[k] == mode && r->exit_to[k] == 0 && w->g[k] > 0) break;
     }
-    if (j == w->set->n_active) return;
+    if (j == w->set->n_active) return 0;
     memcpy(w->xn, w->x, sizeof(double) * (size_t)nx);
     let_leak_take(w, mode);
     for (i = 0; i < nx; i++)
@@ -116,6 +116,7 @@ static void forbid_backwards(work_t *w, int mode, double limit)
             break;
         }
     refresh(w);
+    return 1;
 }
 
 static void begin_to_conduct(work_t *w, int guard)
@@ -190,23 +191,35 @@ static int grows(work_t *w, int mode)
     return 1;
 }
 
-/* The device that took over when a current ended by this guard before, tried first: whether its current grows, and no
- * guard is above zero. In a network of conductances there is no second way. Where it is not so, all is put back as it
- * was; ``w->before`` is the state now. */
+/* The step went on a little behind the crossing, in the modes of before (with ``w->leak`` as derivatives): put the
+ * state where those that hold now would have led since then. That is so little that derivatives and guards stay. */
+static void taken_since_crossing(work_t *w)
+{
+    run_t *r = w->r;
+    int j;
+    for (j = 0; j < NX; j++) w->x[j] += w->late * (w->k[0][j] - w->leak[j]);
+}
+
+/* The device that took over when a current ended by this guard before, tried first: whether no guard is above zero, and
+ * its current, where that had to be put to zero, grows. In a network of conductances there is no second way. Where it
+ * is not so, all is put back as it was; ``w->before`` is the state now. */
 static int taken_as_before(work_t *w, int guard)
 {
     run_t *r = w->r;
-    set_t *begun = w->set, *known = begun->ended_by == guard ? hinted(w, begun->taken_set) : 0;
+    set_t *begun = w->set, *known = hinted(w, begun->taken_set);
     size_t bytes = sizeof(double) * (size_t)N_MODE;
     long filled = begun->filled;
-    int taker = begun->taken_by;
-    if (!known) return 0;
+    int taker = begun->taken_by, put;
+    if (!is_taken_over(w, guard)) return 0;
     memcpy(w->modes, w->s, bytes);
     memcpy(w->s, known->s, bytes);
+    memcpy(w->leak, w->k[0], sizeof(double) * (size_t)NX);
     w->set = known;
     refresh(w);
-    forbid_backwards(w, r->exit_mode[taker], INFINITY);   /* which may put other sets into the places of both */
-    if (!some_above(w->set, w->g) && grows(w, r->exit_mode[taker])) {
+    /* this may put other sets into the places of both */
+    put = forbid_backwards(w, r->exit_mode[taker], INFINITY);
+    if (!some_above(w->set, w->g) && (!put || grows(w, r->exit_mode[taker]))) {
+        if (!put) taken_since_crossing(w);
         r->events += 2;
         watch_shorts(w);
         w->entered = 1;

@@ -58,6 +58,9 @@ typedef struct {
     int guards_half_way;           /* the guards it gives are those in the middle of the step */
     int tells_radius;              /* it estimates the spectral radius on the way */
     int stiff;
+    /* What the state within a finished step has beyond the cubic through both ends: q^2 (1-q)^2 times this. None where
+     * only a step to there is exact. */
+    void (*quartic)(const work_t *w, double h, double *quartic);
 } method_t;
 
 /* How methods are chosen from step to step; see control.c. */
@@ -128,7 +131,8 @@ struct work {
     double *peak, *slope_low, *slope_high;  /* of the record: greatest sizes, and the wedge of a straight line */
     /* of settling: states before and after a current was put to zero, and where its leak drives them */
     double *before, *zeroed, *leak;
-    double *begin_slope, *end_x, *end_slope;   /* of locating: the cubic over the step */
+    double late;                   /* s, of locating: how long before the step's end the guard was crossed */
+    double *begin_slope, *end_x, *end_slope, *quartic;   /* of locating: the state within the step */
     double *power, *image;         /* of the power iteration */
     double *modes;                 /* of a set that is restored, or left for a moment */
     double *map_scratch;           /* of maps.c */
