@@ -103,7 +103,7 @@ VERBS = (
         "run a drive and write its traces",
         run,
         (UNTIL, SIGNALS, UNIT),
-        writes="traces as .csv, .h5, .mat or .mf4; without it, CSV goes to the terminal",
+        writes="traces by its ending: .csv, .h5, .mat, .mf4 or what a package adds; without it, CSV to the terminal",
         endings=endings_of_traces,
     ),
     Verb(
