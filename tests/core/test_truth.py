@@ -76,6 +76,14 @@ def test_a_block_of_random_values_is_right_in_fixed_point(kind):
     assert tally.count and not tally.failed, table([tally])
 
 
+def test_a_moving_rms_in_words_keeps_nothing_of_what_has_left_its_window():
+    """The sum held each square to its last digit, the line of what is taken off again to 16 bits; the difference
+    stayed."""
+    tally = Tally("moving")
+    blocks.in_words("moving", 47002, tally, ticks=40_000)
+    assert tally.count and not tally.failed, table([tally])
+
+
 @pytest.mark.parametrize(("family", "seed"), [("inverter", 906), ("dc_converter", 719)])
 def test_voltages_that_settle_on_leaks_within_nanoseconds_have_their_means(family, seed):
     """All devices of a leg block at no current; then its voltage is another one within a part of a step."""

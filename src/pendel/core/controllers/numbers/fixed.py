@@ -445,14 +445,33 @@ class FixedWriter(Scaling):
                         lines.append(pad + text)
                 case Remember(value):
                     rep = self.reps[LINE]
-                    text = self.into(self.value(value, env), rep).text
+                    text = f"({rep.c_type})({self.into(self.value(value, env), rep).text})"
+                    if isinstance(value, Name) and indent == 1 and self.is_finer(value.name, rep, env):
+                        lines.append(f"{pad}const {rep.c_type} {self.as_remembered(value.name, rep, env)} = {text};")
+                        text = self.places[value.name]
                     lines += [
-                        f"{pad}b->past[b->at] = ({rep.c_type})({text});",
+                        f"{pad}b->past[b->at] = {text};",
                         f"{pad}b->at = (b->at + 1 < {self.tree.places}) ? (b->at + 1) : 0;",
                     ]
                 case When():
                     lines += self.when(statement, env, indent)
         return lines
+
+    def is_finer(self, name: str, rep: Rep, env: Bounds) -> bool:
+        """Whether a name that no later statement assigns has more digits than what is remembered of it."""
+        lasts = name in self.naturals or name not in {a.name for a in assignments(self.tree.body)}
+        return lasts and name not in self.angles and self.name(name, env).fraction > rep.fraction
+
+    def as_remembered(self, name: str, rep: Rep, env: Bounds) -> str:
+        """From here on a name is what was remembered of it, under the name returned: a sum to which it is added now and
+        from which what is remembered is taken later would else keep the difference for ever."""
+        kept = f"{self.places[name].rpartition('>')[2]}_kept"
+        while kept in self.places.values():
+            kept += "_"
+        env.pop(name, None)
+        self.naturals[name] = Code(kept, rep.fraction, rep.low, rep.high, True)
+        self.places[name] = kept
+        return kept
 
     def assign(self, name: str, value: Expr, env: Bounds) -> str:
         place = self.places[name]
