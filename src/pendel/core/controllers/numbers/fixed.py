@@ -446,7 +446,7 @@ class FixedWriter(Scaling):
                 case Remember(value):
                     rep = self.reps[LINE]
                     text = f"({rep.c_type})({self.into(self.value(value, env), rep).text})"
-                    if isinstance(value, Name) and indent == 1 and self.is_finer(value.name, rep, env):
+                    if isinstance(value, Name) and indent == 1 and self.loses(value.name, rep, env):
                         lines.append(f"{pad}const {rep.c_type} {self.as_remembered(value.name, rep, env)} = {text};")
                         text = self.places[value.name]
                     lines += [
@@ -457,10 +457,13 @@ class FixedWriter(Scaling):
                     lines += self.when(statement, env, indent)
         return lines
 
-    def is_finer(self, name: str, rep: Rep, env: Bounds) -> bool:
-        """Whether a name that no later statement assigns has more digits than what is remembered of it."""
-        lasts = name in self.naturals or name not in {a.name for a in assignments(self.tree.body)}
-        return lasts and name not in self.angles and self.name(name, env).fraction > rep.fraction
+    def loses(self, name: str, rep: Rep, env: Bounds) -> bool:
+        """Whether what is remembered of a name, which no later statement assigns, may be another number than it is."""
+        if name in self.angles or (name not in self.naturals and name in {a.name for a in assignments(self.tree.body)}):
+            return False
+        code = self.name(name, env)
+        factor = 2.0 ** (rep.fraction - code.fraction)
+        return factor < 1.0 or factor * code.low < rep.low or factor * code.high > rep.high
 
     def as_remembered(self, name: str, rep: Rep, env: Bounds) -> str:
         """From here on a name is what was remembered of it, under the name returned: a sum to which it is added now and

@@ -474,7 +474,7 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
         block.tree,
         block.number.bits,
         block.reps,
-        places=block.places,
+        places=dict(block.places),
         tables=block.tables,
         live=block.numbers,
         counting=f"pd_lost_{block.name}_{len(block.counted)}_" if block.counting else "",

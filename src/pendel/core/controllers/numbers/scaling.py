@@ -51,7 +51,7 @@ class Scaling:
     """Quotients that lose digits since they might be large: from one step of them to what they may come to
     (SI)."""
     limited: set[str] = field(default_factory=set)
-    places: Mapping[str, str] = field(default_factory=dict)
+    places: dict[str, str] = field(default_factory=dict)
     """Where names are in C."""
     naturals: dict[str, Code] = field(default_factory=dict)
     """Locals that are assigned once and keep what they are given."""
