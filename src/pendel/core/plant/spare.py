@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-LARGEST_SPARE = 128_000_000
+LARGEST_SPARE = 64_000_000
 """Bytes."""
 
 

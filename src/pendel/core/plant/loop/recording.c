@@ -7,9 +7,9 @@ static const double STRAIGHT = 1e-5;
 static int grow(double **rows, long *cap, long need, int width, int log2_limit)
 {
     if (need > *cap) {
-        long cap_new = *cap ? *cap * 2 : need + 4096;
+        long cap_new = *cap ? *cap : need + 4096;   /* half as much again each time, as records are large */
         double most_rows = ldexp(1.0, log2_limit) / (width * (double)sizeof(double)), *more;
-        while (cap_new < need) cap_new *= 2;
+        while (cap_new < need) cap_new += cap_new / 2 + 1;
         if ((double)cap_new > most_rows) cap_new = (long)most_rows;
         if (cap_new < need) return 0;
         more = realloc(*rows, (size_t)cap_new * (size_t)width * sizeof(double));
