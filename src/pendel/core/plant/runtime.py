@@ -214,11 +214,11 @@ def loop_source(sizes: Sizes | None = None) -> str:
 
 POINTER, LONG, SIZE = ctypes.c_void_p, ctypes.c_long, ctypes.c_size_t
 RUN = ctypes.POINTER(RunStruct)
-PROTOTYPES: dict[str, tuple[type | None, list]] = {
+PROTOTYPES: dict[str, tuple[type | None, list | None]] = {
     "pd_layout": (INT, [INT]),
     "pd_open": (POINTER, [RUN]),
     "pd_wait": (None, [POINTER, POINTER]),
-    "pd_advance": (INT, [POINTER, DOUBLE]),
+    "pd_advance_as_asked": (INT, None),  # a pointer to `Asked`, unchecked
     "pd_renew": (None, [POINTER]),
     "pd_now": (None, [POINTER, POINTER, POINTER]),
     "pd_snapshot_bytes": (SIZE, [POINTER]),
@@ -240,6 +240,12 @@ PROTOTYPES: dict[str, tuple[type | None, list]] = {
     "pd_refine": (INT, [RUN, POINTER, LONG, POINTER, POINTER, DOUBLE, INT]),
 }
 """What the time loop offers: type of the result and of the arguments."""
+
+
+class Asked(ctypes.Structure):
+    """How far to go on with which run. It is kept, and only ``until`` changes from slice to slice."""
+
+    _fields_ = [("work", POINTER), ("until", DOUBLE)]
 
 
 @lru_cache(maxsize=64)

@@ -31,6 +31,8 @@ from pendel.core.plant.program import (
 from pendel.core.plant.recorded import Latest, Recorded, Ring, Snapshot, Watch
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.plant.runtime import (
+    DOUBLE,
+    Asked,
     PulseStruct,
     RunStruct,
     address,
@@ -87,7 +89,7 @@ class Simulator:
         self._controller = controllers[0] if controllers else controller
         self.loop = fastest_loop(program.structure)
         """The library of the time loop; a structure may have one of its own."""
-        self._advance: Callable[[int | None, float], int] = self.loop.pd_advance
+        self._advance: Callable[[object], int] = self.loop.pd_advance_as_asked
         self._kept: dict[str, np.ndarray] = {}
         self._failures: list[Exception] = []
         self._run = RunStruct()
@@ -108,6 +110,8 @@ class Simulator:
         if not self._handle:
             self.close()
             raise RunProblem("There is not enough memory for the run. Close other programs or run a shorter time.")
+        asked = Asked(self._handle)
+        self._until, self._asked = DOUBLE.from_buffer(asked, Asked.until.offset), ctypes.byref(asked)
 
     # Constant for the program.
 
@@ -226,7 +230,8 @@ class Simulator:
         any more."""
         if until != until:
             raise RunProblem("A run cannot go on to a time that is not a number. Give one in seconds.")
-        outcome = OUTCOMES[self._advance(self._handle, until)]  # once a slice, so little else is done here
+        self._until.value = until
+        outcome = OUTCOMES[self._advance(self._asked)]  # once a slice, so little else is done here
         if outcome is not PAUSED and self._failures:
             raise self._failures[0]
         return outcome
@@ -538,7 +543,7 @@ class Simulator:
             self.close()
 
 
-def refuse(_handle: int | None, _until: float) -> int:
+def refuse(_asked: object) -> int:
     raise RunProblem("The simulator is closed. Open another.")
 
 
