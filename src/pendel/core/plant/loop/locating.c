@@ -84,6 +84,7 @@ static double locate_by_steps(work_t *w, double h, double at, int guard, double 
 {
     int round;
     bracket_t k = {0, h, -1e-3 * span, span, 0};
+    w->late = 0;   /* it ends as near as can be */
     for (round = 0; round < 3; round++) {
         double level;
         w->method->step(w, at);
@@ -121,7 +122,6 @@ static double locate(work_t *w, double h)
     if (held_by(r, r->exit_mode[guard]) != CURRENT) near = least(near, most(r->rtol, 1e-9));
     aim = taken && w->method->quartic ? 0.3 * near * span : 0;
     enough = aim > 0 ? near * span : 0.1 * near * span;
-    w->late = 0;
     span_step(w, h);
     for (round = 0; round < 40 && !crossed && k.high - k.low > 1e-9 * h; round++) {
         double at = next_place(&k, round, aim);

@@ -192,11 +192,13 @@ static int grows(work_t *w, int mode)
 }
 
 /* The step went on a little behind the crossing, in the modes of before (with ``w->leak`` as derivatives): put the
- * state where those that hold now would have led since then. That is so little that derivatives and guards stay. */
+ * state where those that hold now would have led since then. That is so little that derivatives and guards stay, unless
+ * something settles as fast: then it is left to the next step. */
 static void taken_since_crossing(work_t *w)
 {
     run_t *r = w->r;
     int j;
+    if (w->late * w->set->radius > 0.01) return;
     for (j = 0; j < NX; j++) w->x[j] += w->late * (w->k[0][j] - w->leak[j]);
 }
 

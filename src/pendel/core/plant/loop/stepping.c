@@ -60,6 +60,7 @@ static int end_at_crossing(work_t *w, double h, double t_next)
 {
     run_t *r = w->r;
     int restless = w->chatter > RESTLESS;
+    w->late = 0;
     w->t += restless ? h : locate(w, h);
     adopt(w);
     r->steps++;
