@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+import itertools
+from collections.abc import Hashable, Iterable, Mapping, Sequence
+from typing import TypeVar
 
 import casadi as ca
 
 from pendel.core.equations.context import Network, Pin
 from pendel.core.equations.skeleton import PinName
+
+Item = TypeVar("Item", bound=Hashable)
 
 
 def connect(
@@ -28,16 +32,11 @@ def connect(
     joins
         pairs of lines that a wire joins.
     """
-    import networkx as nx  # slow to load, and not needed before the first ordering
-
-    graph = nx.Graph()
-    for (card, port), count in ports.items():
-        graph.add_nodes_from((card, port, n) for n in range(count))
-    graph.add_edges_from(joins)
+    every: list[PinName] = [(*port, n) for port, count in ports.items() for n in range(count)]
     across: dict[PinName, ca.SX] = {}
     node_of: dict[PinName, int] = {}
     pins: dict[tuple[str, str], list[Pin]] = {key: [] for key in ports}
-    nodes = [sorted(node) for node in nx.connected_components(graph)]
+    nodes = [sorted(node) for node in joined(every, joins)]
     through: dict[PinName, ca.SX] = {}
     for number, node in enumerate(nodes):
         symbol = network.unknown("across:" + ".".join(map(str, node[0])))
@@ -45,12 +44,12 @@ def connect(
             across[pin], node_of[pin] = symbol, number
             through[pin] = network.unknown("through:" + ".".join(map(str, pin)))
     sums = [sum((through[pin] for pin in node), ca.SX(0)) for node in nodes]
-    islands = nx.Graph()
+    lines, ties = dict[int, None](), list[tuple[int, int]]()
     for card, *group in electric:
-        lines = [node_of[(card, port, n)] for port in group for n in range(ports[(card, port)])]
-        islands.add_nodes_from(lines)
-        islands.add_edges_from(zip(lines, lines[1:]))
-    for island in nx.connected_components(islands):
+        own = [node_of[(card, port, n)] for port in group for n in range(ports[(card, port)])]
+        lines |= dict.fromkeys(own)
+        ties += zip(own, own[1:])
+    for island in joined(list(lines), ties):
         first = min(island)
         if not any(card_pin_is_ground(pin, ports) for n in island for pin in nodes[n]):
             tie = network.unknown(f"tie:{first}")
@@ -61,6 +60,18 @@ def connect(
     for (card, port), count in ports.items():
         pins[(card, port)] = [Pin(across[(card, port, n)], through[(card, port, n)]) for n in range(count)]
     return pins
+
+
+def joined(items: Sequence[Item], pairs: Iterable[tuple[Item, Item]]) -> list[list[Item]]:
+    """Items in groups that pairs join, in the order of the first of each. CasADi finds them as the blocks of a
+    symmetric pattern; to load a library of graphs would take longer than most drives take to be ordered."""
+    place = {item: k for k, item in enumerate(items)}
+    ends = [(place[a], place[b]) for a, b in pairs]
+    rows, columns = [a for a, _ in ends], [b for _, b in ends]
+    pattern = ca.Sparsity.triplet(len(items), len(items), rows + columns, columns + rows)
+    _, order, begins = (pattern + ca.Sparsity.diag(len(items))).scc()
+    groups = sorted(sorted(order[a:b]) for a, b in itertools.pairwise(begins))
+    return [[items[k] for k in group] for group in groups]
 
 
 GROUND_PORT = "line"

@@ -20,6 +20,11 @@ def stacked(*items: ca.SX) -> ca.SX:
     return ca.vertcat(ca.SX(0, 1), *items)
 
 
+def expression_of(value: ca.SX | float) -> ca.SX:
+    """A number as an expression; an expression as it is, since to copy one takes longer than to make one."""
+    return value if isinstance(value, ca.SX) else ca.SX(value)
+
+
 @dataclass
 class Pin:
     """One connection point: ``across`` is equal along a wire, ``through`` sums to zero."""
@@ -177,7 +182,7 @@ class Network:
         return symbol
 
     def equation(self, owner: str, residual: ca.SX) -> None:
-        self.equations.append((owner, ca.SX(residual)))
+        self.equations.append((owner, expression_of(residual)))
 
 
 class PartContext:
@@ -390,7 +395,7 @@ class PartContext:
         self.network.equation(self.card, residual)
 
     def signal(self, name: str, expression: ca.SX) -> None:
-        self.network.signals[self.key(name)] = ca.SX(expression)
+        self.network.signals[self.key(name)] = expression_of(expression)
 
     def stored(self, energy: ca.SX) -> None:
         """Energy held by the part (J). This and the next three make the energy balance; what is said twice
@@ -410,4 +415,4 @@ class PartContext:
         self._adds_up(self.network.supplied, power)
 
     def _adds_up(self, of: dict[str, ca.SX], more: ca.SX) -> None:
-        of[self.card] = of[self.card] + more if self.card in of else ca.SX(more)
+        of[self.card] = of[self.card] + more if self.card in of else expression_of(more)

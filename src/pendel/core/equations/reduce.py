@@ -18,6 +18,7 @@ import numpy as np
 
 from pendel.core.equations.context import DERIVATIVES, Network, StateEntry, stacked
 from pendel.core.equations.open_rows import OpenRows, Row, Score
+from pendel.core.equations.short import NOUGHT, names_in, pair_of, product_of
 from pendel.core.errors import PendelError
 
 SAMPLES = 9
@@ -137,8 +138,9 @@ class Reduction:
         self.safe: dict[str, bool] = {}
         """Of values looked at: whether each, by itself, stays off zero."""
         self.rows = OpenRows()
-        for owner, expression in network.equations:
-            self.add_row(owner, expression)
+        held = self.open_in_each([expression for _, expression in network.equations])
+        for (owner, expression), unknowns in zip(network.equations, held):
+            self.rows.add(Row(owner, expression), unknowns)
 
     def sample_values(self) -> dict[str, np.ndarray]:
         """Sample 0: given values, zero states; 1: all values equal; others random; modes run through
@@ -167,15 +169,16 @@ class Reduction:
 
     def values_at_samples(self, expression: ca.SX) -> np.ndarray:
         """Values of a scalar expression on all samples; symbols without any get theirs now."""
-        if expression.is_symbolic():  # a value by itself, as most coefficients of circuits are
-            return self.sample_of(expression)
-        if expression.op() == ca.OP_NEG and expression.dep().is_symbolic():
-            return -self.sample_of(expression.dep())
+        if (product := product_of(expression)) is not None:
+            with np.errstate(all="ignore"):
+                return product.sign * np.prod([self.sample_of(s) for s in product.symbols], axis=0)
         symbols = ca.symvar(expression)
+        if not symbols:
+            return np.full(SAMPLES, float(expression))
         columns = [self.sample_of(symbol) for symbol in symbols]
-        function = ca.Function("sample", [stacked(*symbols)], [expression])
+        function = ca.Function("sample", [ca.vertcat(*symbols)], [expression])
         with np.errstate(all="ignore"):
-            return np.array(function(np.array(columns))).ravel() if symbols else np.full(SAMPLES, float(expression))
+            return np.array(function(np.array(columns))).ravel()
 
     def sample_of(self, symbol: ca.SX) -> np.ndarray:
         name = symbol.name()
@@ -196,10 +199,21 @@ class Reduction:
 
     def open_in(self, expression: ca.SX) -> set[str]:
         """The unknowns of an expression."""
-        return {s.name() for s in ca.symvar(expression)} & self.open
+        return names_in(expression) & self.open
+
+    def open_in_each(self, expressions: Sequence[ca.SX]) -> list[set[str]]:
+        """`open_in` for each, all at once, as a large drive has thousands."""
+        held: list[set[str]] = [set() for _ in expressions]
+        names = sorted(self.open)
+        pattern = ca.jacobian_sparsity(stacked(*expressions), stacked(*(self.symbols[n] for n in names)))
+        for row, column in zip(*pattern.get_triplet()):
+            held[row].add(names[column])
+        return held
 
     def coefficient(self, row: Row, name: str) -> ca.SX:
-        if name not in row.coefficients and len(row.unknowns) <= ONE_BY_ONE:
+        if name not in row.coefficients and (pair := pair_of(row.expression, row.unknowns)):
+            row.coefficients[name] = pair.slope(name)
+        elif name not in row.coefficients and len(row.unknowns) <= ONE_BY_ONE:
             row.coefficients[name] = ca.gradient(row.expression, self.symbols[name])
         elif name not in row.coefficients:
             # All at once, backwards through the row: one by one, a node that a hundred parts share costs a
@@ -220,10 +234,10 @@ class Reduction:
         coefficient = self.coefficient(row, name)
         if coefficient.is_constant():
             return 0 if abs(float(coefficient)) > 0 else None
-        value = coefficient.dep() if coefficient.op() == ca.OP_NEG else coefficient
-        if value.is_symbolic() and value.name() in self.values_only:  # as most coefficients of circuits are
-            return 1 if self.is_safe(value) else None
-        inside = {s.name() for s in ca.symvar(coefficient)}
+        product = product_of(coefficient)
+        inside = names_in(coefficient) if product is None else {s.name() for s in product.symbols}
+        if product is not None and inside <= self.values_only and len(inside) == 1:
+            return 1 if self.is_safe(product.symbols[0]) else None
         if inside & self.open:
             return None
         if not inside:
@@ -289,15 +303,19 @@ class Reduction:
         return row.rest is not None
 
     def eliminate(self, row: Row, name: str) -> None:
-        symbol = self.symbols[name]
+        if pair := pair_of(row.expression, row.unknowns):
+            self.rows.drop(row)
+            self.settle(name, pair.solved_for(name))
+            return
         coefficient = self.coefficient(row, name)
-        rest = ca.substitute(row.expression, symbol, ca.SX(0))
+        rest = ca.substitute(row.expression, self.symbols[name], NOUGHT)
         if self.pivot_class(row, name) in MODES_DECIDE and len(row.unknowns) > 1 and self.is_linear(row):
             for other in self.rows.with_unknown(name):
                 if other is not row and self.is_linear(other):
                     self.subtract(other, row, name)
         self.rows.drop(row)
-        self.settle(name, ca.simplify(-rest / coefficient))
+        solution = ca.SX.binary(ca.OP_DIV, -rest, coefficient)  # as by /, which looks for other types first
+        self.settle(name, solution if solution.is_leaf() else ca.simplify(solution))
 
     def subtract(self, other: Row, row: Row, name: str) -> None:
         """Gauss's step on two linear rows, for pivots that modes decide. Substituting would nest the rows in
@@ -308,7 +326,7 @@ class Reduction:
         share = other.coefficients[name] / row.coefficients[name]
         coefficients = {n: c for n, c in other.coefficients.items() if n != name and n in other.unknowns}
         for n in sorted(row.unknowns - {name}):
-            coefficients[n] = coefficients.get(n, ca.SX(0)) - share * row.coefficients[n]
+            coefficients[n] = coefficients.get(n, NOUGHT) - share * row.coefficients[n]
         rest = other.rest - share * row.rest
         other.changed(name, row.unknowns)
         other.coefficients = {n: c for n, c in coefficients.items() if not c.is_zero()}
@@ -355,7 +373,7 @@ class Reduction:
             # A ring of plain connections, such as the minus lines of two converters on one link: how a
             # current divides
             # in it is nobody's business, so one share is none.
-            self.settle(name, ca.SX(0))
+            self.settle(name, NOUGHT)
         if self.open:
             owners = sorted({name.split(":")[-1].strip("der()").split(".")[0] for name in self.open})
             raise EquationProblem(
@@ -375,7 +393,7 @@ class Reduction:
                     continue
                 at = self.values_at_samples(self.coefficient(row, name))
                 if np.all(np.isfinite(at)) and np.max(np.abs(at)) < 1e-12:
-                    row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))
+                    row.expression = ca.substitute(row.expression, self.symbols[name], NOUGHT)
                     self.rows.hold(row, row.unknowns - {name})
                     row.changed(name)
                     return True
@@ -468,7 +486,7 @@ class Reduction:
             derivative += ca.gradient(row.expression, self.states[name].symbol) * self.states[name].derivative
         entry = self.states.pop(key)
         self.demoted.append(entry)
-        rest = ca.substitute(row.expression, entry.symbol, ca.SX(0))
+        rest = ca.substitute(row.expression, entry.symbol, NOUGHT)
         self.settle(key, -rest / coefficient)
         self.add_row(row.owner, self.carried(derivative))
 

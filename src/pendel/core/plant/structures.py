@@ -15,7 +15,7 @@ import json
 import os
 import tempfile
 from collections.abc import Callable, Mapping
-from dataclasses import asdict
+from dataclasses import fields
 from functools import lru_cache
 from importlib import metadata, resources
 from importlib.resources.abc import Traversable
@@ -135,7 +135,7 @@ def prune(place: Path) -> None:
 
 
 def to_text(structure: Structure) -> str:
-    record = asdict(structure)
+    record = {field.name: getattr(structure, field.name) for field in fields(structure)}
     record["answers"] = [(card, name, question.value, answer) for card, name, question, answer in structure.answers]
     body = json.dumps({"version": version(), "structure": record})
     return json.dumps({"sum": hashlib.sha256(body.encode()).hexdigest(), "body": body})
@@ -150,12 +150,12 @@ def from_text(text: str) -> Structure:
     record = json.loads(body)
     if record["version"] != version():
         raise ValueError("of another version")
-    fields = {name: tuples(value) for name, value in record["structure"].items()}
-    fields["pulses"] = tuple(PulseShape(*shape) for shape in fields["pulses"])
-    fields["answers"] = tuple(
-        (card, name, Question(question), answer) for card, name, question, answer in fields["answers"]
+    kept = {name: tuples(value) for name, value in record["structure"].items()}
+    kept["pulses"] = tuple(PulseShape(*shape) for shape in kept["pulses"])
+    kept["answers"] = tuple(
+        (card, name, Question(question), answer) for card, name, question, answer in kept["answers"]
     )
-    return Structure(**fields)
+    return Structure(**kept)
 
 
 def tuples(value: Any) -> Any:
