@@ -77,7 +77,7 @@ class Row:
         coefficient that is constant or made of values only stays what it is for all the others."""
         lasting = (n for n, c in self.classes.items() if c in VALUES_DECIDE and n != lost and n not in gained)
         self.classes = {n: self.classes[n] for n in lasting}
-        self.coefficients.clear()
+        self.coefficients = {n: c for n, c in self.coefficients.items() if self.classes.get(n) == 0}
         self.rest, self.judged = None, False
 
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence, Set
-from dataclasses import dataclass, replace
 from importlib import resources
+from typing import NamedTuple
 
 import casadi as ca
 
@@ -199,8 +199,7 @@ void pd_solve_loops(double t, const double *x, const double *u, const double *s,
 """
 
 
-@dataclass(frozen=True)
-class Steady:
+class Steady(NamedTuple):
     """What depends on values and modes only: a text of the hoisting function, or a number, value or mode as
     such."""
 
@@ -208,8 +207,7 @@ class Steady:
     plain: bool = False
 
 
-@dataclass(frozen=True)
-class Moving:
+class Moving(NamedTuple):
     """``sign · scale · base + offset``, not yet written: base moves with time, states or inputs; scale and
     offset are steady, or absent for one and zero. A chain of steady sums and products, as a phase current
     passes through on its way to the guards of its leg, so becomes one product and one sum."""
@@ -326,9 +324,9 @@ class Body:
         if isinstance(first, Moving) and isinstance(second, Moving):
             return self.together(first, second) if first.base == second.base else None
         if isinstance(first, Moving) and isinstance(second, Steady):
-            return replace(first, offset=self.shifted(first.offset, FORMS[op], second))
+            return first._replace(offset=self.shifted(first.offset, FORMS[op], second))
         if isinstance(second, Moving) and isinstance(first, Steady):
-            return replace(second, offset=self.shifted(second.offset, FORMS[ca.OP_ADD], first))
+            return second._replace(offset=self.shifted(second.offset, FORMS[ca.OP_ADD], first))
         return None
 
     def together(self, a: Moving, b: Moving) -> Moving:
