@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import ctypes
 import zlib
+from operator import add, mul, neg, sub
 
 import casadi as ca
+import networkx as nx
 import numpy as np
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import pendel
+from pendel.core.equations.connect import joined
 from pendel.core.equations.context import Network
 from pendel.core.equations.open_rows import OpenRows, Row, Score
 from pendel.core.equations.reduce import LONG, Reduction
+from pendel.core.equations.short import names_in, pair_of, product_of
 from pendel.core.plant.compiler import build_library
 from pendel.core.runs.simulate import Prepared, prepare
 
@@ -185,3 +189,52 @@ def slopes_of(prepared: Prepared) -> np.ndarray:
     library.pd_hoist(at[3], at[2], at[4])
     library.pd_jac(ctypes.c_double(0.0), *at)
     return jac.T
+
+
+SYMBOLS = [ca.SX.sym(name) for name in "xyz"]
+LEAVES = st.sampled_from(SYMBOLS) | st.sampled_from([0.0, 1.0, -1.0, 2.5]).map(ca.SX)
+TREES = st.recursive(
+    LEAVES,
+    lambda inner: st.builds(lambda op, a, b: op(a, b), st.sampled_from([add, sub, mul]), inner, inner) | inner.map(neg),
+    max_leaves=4,
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(expression=TREES, at=st.lists(st.integers(-5, 5).map(lambda k: k / 4), min_size=3, max_size=3))
+@example(expression=ca.SX(1, 1), at=[1, 2, 3])
+@example(expression=-(SYMBOLS[0] * SYMBOLS[1]), at=[1, 2, 3])
+@example(expression=SYMBOLS[0] - SYMBOLS[1], at=[1, 2, 3])
+@example(expression=SYMBOLS[0] + SYMBOLS[1], at=[1, 2, 3])
+def test_short_expressions_are_read_as_casadi_reads_them(expression, at):
+    names = {s.name() for s in ca.symvar(expression)}
+    value = dict(zip("xyz", at))
+    number = ca.Function("number", SYMBOLS, [expression])
+
+    assert names_in(expression) == names
+    if (product := product_of(expression)) is not None:
+        assert product.sign * np.prod([value[s.name()] for s in product.symbols]) == float(number(*at))
+    pair = pair_of(expression, names)
+    assert (pair is not None) == (
+        expression.is_dense()
+        and expression.op() in (ca.OP_ADD, ca.OP_SUB)
+        and all(expression.dep(k).is_symbolic() for k in (0, 1))
+        and len(names) == 2
+    )
+    for name in names if pair is not None else ():
+        symbol = next(s for s in SYMBOLS if s.name() == name)
+        assert ca.is_equal(pair.slope(name), ca.gradient(expression, symbol))
+        assert (
+            float(ca.Function("put_in", SYMBOLS, [ca.substitute(expression, symbol, pair.solved_for(name))])(*at)) == 0
+        )
+
+
+@settings(max_examples=200, deadline=None)
+@given(pairs=st.lists(st.tuples(st.integers(0, 11), st.integers(0, 11)), max_size=14), count=st.integers(0, 12))
+def test_joined_lines_are_the_connected_components_of_their_wires(pairs, count):
+    ends = [(a, b) for a, b in pairs if a < count and b < count]
+    graph = nx.Graph()
+    graph.add_nodes_from(range(count))
+    graph.add_edges_from(ends)
+
+    assert joined(range(count), ends) == [sorted(part) for part in nx.connected_components(graph)]
