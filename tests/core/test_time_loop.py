@@ -11,7 +11,7 @@ from pendel.core.plant.compiler import build_library
 
 CALLS = r"""
 /* x' = A x + b with the guard x_0 - level: linear, so that every method's result is known. */
-static double A[9], b[3], level;
+static double A[9], b[3], level, steep, later;
 static int n_calls;
 static void linear_rhs(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
     double *dx)
@@ -26,6 +26,7 @@ static void linear_guarded(double t, const double *x, const double *u, const dou
 {
     linear_rhs(t, x, u, s, p, h, dx);
     g[0] = x[0] - level;
+    if (steep > 0) g[1] = steep * (x[0] - later);
 }
 static void linear_jac(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
     double *jac, double *dfdt)
@@ -36,7 +37,7 @@ static void linear_jac(double t, const double *x, const double *u, const double 
 }
 static void no_hoist(const double *p, const double *s, double *h) { (void)p; (void)s; (void)h; }
 static double atol_[3] = {1e-12, 1e-12, 1e-12}, at_start[3], mode_at_start[1];
-static int exit_mode[1] = {0}, exit_from[1] = {0}, exit_to[1] = {1}, flags[1];
+static int exit_mode[2] = {0, 0}, exit_from[2] = {0, 0}, exit_to[2] = {1, 2}, flags[1];
 static double told[1], times[8], levels[8];
 static int corners[1];
 
@@ -108,17 +109,25 @@ void within_a_step(int which, const double *matrix, const double *x, double h, d
     pd_close(w);
 }
 
-/* Where a step of h crosses x_0 = at. */
-double crossing_of(const double *matrix, const double *x, double h, double at)
+/* Where a step of h crosses x_0 = at, and how often it looked; where ``slope`` is not 0, another guard of that slope
+ * crosses at x_0 = ``second``. */
+double crossing_of(const double *matrix, const double *x, double h, double at, double slope, double second, int *looks)
 {
     run_t r = linear_run(matrix, x);
-    work_t *w = pd_open(&r);
+    work_t *w;
     double found;
+    steep = slope;
+    later = second;
+    r.n_guard = slope > 0 ? 2 : 1;
+    w = pd_open(&r);
     level = at;
     refresh(w);
     w->method = &DOPRI5;
     w->method->step(w, h);
+    n_calls = 0;
     found = locate(w, h);
+    *looks = n_calls;
+    steep = 0;
     pd_close(w);
     return found;
 }
@@ -233,15 +242,26 @@ def test_the_state_within_a_step_is_as_exact_as_its_method_says(loop, name, orde
     assert np.log2(errors[0] / errors[1]) > order + 0.7
 
 
-def test_a_crossing_is_found_just_behind_it(loop):
-    for h, share in ((0.05, 0.3), (0.05, 0.999), (0.2, 1e-6)):
-        level = (scipy.linalg.expm(MATRIX * h * share) @ START)[0]
-        matrix = MATRIX if level > START[0] else -MATRIX
-        level = (scipy.linalg.expm(matrix * h * share) @ START)[0]
-        found = loop.crossing_of(
-            at(np.ascontiguousarray(matrix)), at(START), ctypes.c_double(h), ctypes.c_double(level)
-        )
-        assert -1e-7 <= (found - share * h) / h < 2e-5, "to what the step itself errs"
+@pytest.mark.parametrize("slope", [0.0, 0.3, 30.0])
+@pytest.mark.parametrize("behind", [1e-4, 0.02, 0.5])
+@pytest.mark.parametrize("h, share", [(0.05, 0.3), (0.05, 0.999), (0.2, 1e-6)])
+def test_the_first_crossing_of_a_step_is_found_just_behind_it_in_a_few_looks(loop, h, share, behind, slope):
+    """Also where another guard, crossed later, is further above zero at the end, so that the worst of both has a
+    corner."""
+    crossed, next_crossed = share * h, (share + behind * (1 - share)) * h
+    matrix = MATRIX if (scipy.linalg.expm(MATRIX * crossed) @ START)[0] > START[0] else -MATRIX
+    level, later = ((scipy.linalg.expm(matrix * t) @ START)[0] for t in (crossed, next_crossed))
+    looks = ctypes.c_int()
+
+    found = loop.crossing_of(
+        at(np.ascontiguousarray(matrix)),
+        at(START),
+        *map(ctypes.c_double, (h, level, slope, later)),
+        ctypes.byref(looks),
+    )
+
+    assert -1e-7 <= (found - crossed) / h < 2e-5, "to what the step itself errs"
+    assert looks.value <= 5
 
 
 def test_small_systems_are_solved_as_numpy_solves_them_and_singular_ones_refused(loop):
