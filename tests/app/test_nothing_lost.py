@@ -348,3 +348,19 @@ def test_what_is_being_typed_stays_with_its_drive(window, tmp_path):
     command.apply(window.session.drive)  # behind the window's back
     field.committed.emit("0.5")
     assert said and said[-1].startswith("There is no card")
+
+
+@pytest.mark.parametrize("screen", [{}, {"DISPLAY": ":4711"}, {"QT_QPA_PLATFORM": "unheard_of"}])
+def test_without_a_screen_the_window_ends_with_a_sentence_and_not_in_an_abort(screen, tmp_path):
+    kept = {n: v for n, v in os.environ.items() if n not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
+    done = subprocess.run(
+        [sys.executable, "-m", "pendel.app.main", "--demo"],
+        env=kept | screen | {"XDG_STATE_HOME": str(tmp_path), "XDG_RUNTIME_DIR": str(tmp_path)},
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
+    assert done.returncode == 2
+    assert done.stderr.startswith("The window cannot be shown here. Start it on a desktop")
+    assert "platform plugin" in done.stderr and "Traceback" not in done.stderr

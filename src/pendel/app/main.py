@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import os
 import signal
 import sys
 import traceback
+from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 
@@ -33,6 +35,35 @@ def keep_going(window) -> None:
     sys.excepthook = hook
 
 
+NO_SCREEN = (
+    "The window cannot be shown here. Start it on a desktop (DISPLAY or WAYLAND_DISPLAY names its screen); without "
+    "one, “pendel --help” tells what works in a terminal. The reason given:"
+)
+
+
+@contextlib.contextmanager
+def told_without_screen() -> Iterator[None]:
+    """Qt ends the process where it finds no screen, or a library of the screen is missing: it tells why to whoever
+    listens, and aborts. What it tells otherwise goes where it would without this."""
+    from PyQt6.QtCore import QtMsgType, qInstallMessageHandler
+
+    reasons: list[str] = []
+
+    def listen(kind: QtMsgType, _context: object, message: str | None) -> None:
+        reasons.append(message or "")
+        if kind == QtMsgType.QtFatalMsg:
+            print(NO_SCREEN, *reasons, sep="\n", file=sys.stderr, flush=True)
+            os._exit(2)
+
+    qInstallMessageHandler(listen)
+    try:
+        yield
+    finally:
+        qInstallMessageHandler(None)
+    for reason in reasons:
+        print(reason, file=sys.stderr)
+
+
 def main(arguments: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(prog="pendel-window", description="The Pendel window.")
     parser.add_argument("file", nargs="?", help="a .pendel drive to open")
@@ -43,7 +74,8 @@ def main(arguments: list[str] | None = None) -> int:
     from PyQt6.QtWidgets import QApplication
 
     sys.setswitchinterval(TURN)
-    application = QApplication(sys.argv[:1])
+    with told_without_screen():
+        application = QApplication(sys.argv[:1])
     application.setApplicationName("Pendel")
     application.setDesktopFileName("pendel")
     from pendel.app.widgets.theme import dress
