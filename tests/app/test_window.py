@@ -728,6 +728,13 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     lines = {each.run.level: each.lines for each in page.spectrum.shown.found}
     assert lines["switching"].line(40e3) > 30 * lines["averaged"].line(40e3)
     assert "THD" in page.spectrum.facts.whole
+    drawn = page.spectrum.plot.vb.allChildren()
+    words = [item for item in drawn if isinstance(item, pg.TextItem)]
+    assert {"1", "2"} < {item.toPlainText() for item in words}
+    for mark in (item for item in drawn if isinstance(item, pg.InfiniteLine)):
+        x = page.spectrum.plot.vb.mapViewToScene(QPointF(mark.value(), 0)).x()
+        spans = [item.textItem.mapRectToScene(item.textItem.boundingRect().adjusted(3, 0, -3, 0)) for item in words]
+        assert not any(span.left() < x < span.right() for span in spans), "a mark goes through a word"
     page.strips.put(["door_motor.voltage"], None)
     page.draw(keep_view=True)
     settle()

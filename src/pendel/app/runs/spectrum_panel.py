@@ -209,8 +209,8 @@ class SpectrumPanel(QWidget):
         self.plot.add(LeanCurve(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
 
     def _marks(self, lines: Spectrum, base: float, reach: int, right: float) -> None:
-        """The order above each tall line that is a multiple of the fundamental; the taller first, as far as
-        there is room up to ``right`` (Hz)."""
+        """The order above each tall line that is a multiple of the fundamental, or beside the mark that goes through
+        there; the taller first, as far as there is room up to ``right`` (Hz)."""
         if base <= 0:
             return
         floor = 0.03 * float(np.max(lines.amplitude[1:], initial=0.0))
@@ -219,35 +219,43 @@ class SpectrumPanel(QWidget):
         taken: list[tuple[float, float]] = []
         for amplitude, order in tall[:SHOWN_LINES]:
             at, half = order * base, right * (0.004 + 0.004 * len(str(order)))
-            if amplitude <= floor or any(at - half < high and low < at + half for low, high in taken):
+            beside = next((mark for mark, _ in self._pulse_marks(right) if abs(at - mark) < half), None)
+            side = 0.0 if beside is None else math.copysign(1.0, at - beside)
+            middle = at if beside is None else beside + side * half
+            if amplitude <= floor or any(middle - half < high and low < middle + half for low, high in taken):
                 continue
-            taken.append((at - half, at + half))
-            tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
+            taken.append((middle - half, middle + half))
+            tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5 - 0.5 * side, 1))
             tag.setFont(font(10.5))
-            tag.setPos(at / self.unit, amplitude / self.scale)
+            tag.setPos((at if beside is None else beside) / self.unit, amplitude / self.scale)
             self.plot.add(tag)
 
-    def _mark_pulses(self, right: float, top: float) -> None:
-        """Where multiples of the shown runs' pulse frequencies lie, as far as there is room to name them."""
+    def _pulse_marks(self, right: float) -> list[tuple[float, int]]:
+        """Multiples of the shown runs' pulse frequencies (Hz, and how many times), as far as there is room to name
+        them."""
+        marks = []
         for f in sorted({f for each in self.shown.found for f in each.run.pulse_frequencies}) if right else ():
             room = f / right * max(1.0, self.plot.vb.width())
             every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
-            for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
-                line = pg.InfiniteLine(
-                    k * f / self.unit,
-                    angle=90,
-                    pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine),
-                )
-                line.setZValue(-5)
-                self.plot.add(line, fitted=False)
-                # Below the caption's line.
-                tag = pg.TextItem(
-                    html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>',
-                    anchor=(0, -0.6),
-                )
-                tag.setFont(font(10.5))
-                tag.setPos(k * f / self.unit, top)
-                self.plot.add(tag)
+            last = min(every * MOST_MULTIPLES, math.floor(right / f))
+            marks += [(k * f, k) for k in range(every, last + 1, every)]
+        return marks
+
+    def _mark_pulses(self, right: float, top: float) -> None:
+        for frequency, k in self._pulse_marks(right):
+            line = pg.InfiniteLine(
+                frequency / self.unit, angle=90, pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine)
+            )
+            line.setZValue(-5)
+            self.plot.add(line, fitted=False)
+            # Below the caption's line.
+            tag = pg.TextItem(
+                html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>',
+                anchor=(0, -0.6),
+            )
+            tag.setFont(font(10.5))
+            tag.setPos(frequency / self.unit, top)
+            self.plot.add(tag)
 
     def _facts(self, each: RunLines, whose: str) -> None:
         if each.base <= 0:
