@@ -382,9 +382,12 @@ class Emitter:
         self.hoist_lines: list[str] = []
         self.parts: list[str] = []
 
-    def function(self, name: str, outputs: Sequence[tuple[str, ca.SX]], *, hoists: bool = True) -> None:
+    def function(
+        self, name: str, outputs: Sequence[tuple[str, ca.SX]], *, hoists: bool = True, empty: Set[str] = frozenset()
+    ) -> None:
         """Emit ``name`` that writes each of ``outputs`` (array name, dense expressions). One that is called but
-        once for each set of modes ``hoists`` nothing."""
+        once for each set of modes ``hoists`` nothing. Of long arrays that are ``empty``, all zero before the first
+        call and written by nothing else, entries that are always zero are left alone, and not cleared each time."""
         kept = [(array, e if e.numel() >= MOSTLY_EMPTY else ca.densify(e)) for array, e in outputs if e.numel() > 0]
         keys = list(self.inputs)
         solves = bool(self.n_loops) and any(ca.depends_on(e, self.inputs["z"]) for _, e in kept) and name != LOOPS
@@ -410,7 +413,11 @@ class Emitter:
             begin += [f"    double z[{self.n_loops}];", "    pd_solve_loops(t, x, u, s, p, h, z);"]
             more += ", const double *z"
         if kept:
-            begin += [f"    memset({array}, 0, sizeof(double) * {count});" for array, count in sizes.items()]
+            begin += [
+                f"    memset({array}, 0, sizeof(double) * {count});"
+                for array, count in sizes.items()
+                if array not in empty
+            ]
         self.parts.append(function_of(name, parameters, begin, body, more))
 
     def same(self, name: str, other: str, arrays: Sequence[str], unused: Sequence[str]) -> None:

@@ -120,7 +120,7 @@ class PlantModel:
         moving = stacked(n.time, x, symbols["u"], symbols["z"], symbols["f"])
         steady = not ca.depends_on(ca.jacobian(self.rhs, x), moving)
         slopes = self.derivative(self.rhs, x)
-        emitter.function("pd_jac", [("jac", slopes), ("dfdt", self.derivative(self.rhs, n.time))])
+        emitter.function("pd_jac", [("jac", slopes), ("dfdt", self.derivative(self.rhs, n.time))], empty={"jac"})
         jacobian, elimination = few_entries(slopes)
         holds = [
             (k, self.system.express(m.zero_on_entry)) for k, m in enumerate(n.modes) if m.zero_on_entry is not None

@@ -123,7 +123,8 @@ struct work {
     int pending_row;               /* the latest fixed step stands behind the last row, not yet counted */
 
     double *x, *u, *s;             /* the present state, with what maps.c keeps behind it, inputs and modes */
-    /* of a step: stages, result, trial, error, Jacobian and its factors */
+    /* of a step: stages, result, trial, error, Jacobian and its factors; into the Jacobian only the model writes, which
+     * leaves entries alone that are always zero */
     double *k[STAGES], *xn, *xt, *err, *jac, *lu, *dfdt;
     double *g, *g_new;             /* guards at the step's begin and end */
     double *pending, *signals, *measured;   /* of a tick: commands that wait, all signals, what is measured */
