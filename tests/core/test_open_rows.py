@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import zlib
-from operator import add, mul, neg, sub
+from operator import add, mul, neg, sub, truediv
 
 import casadi as ca
 import networkx as nx
@@ -18,6 +18,7 @@ from pendel.core.equations.context import Network
 from pendel.core.equations.open_rows import OpenRows, Row, Score
 from pendel.core.equations.reduce import LONG, Reduction
 from pendel.core.equations.short import names_in, pair_of, product_of
+from pendel.core.equations.terms import as_term
 from pendel.core.plant.compiler import build_library
 from pendel.core.runs.simulate import Prepared, prepare
 
@@ -182,7 +183,7 @@ def slopes_of(prepared: Prepared) -> np.ndarray:
         prepared.parameters,
         np.zeros(1),
         np.zeros(n),
-        np.empty((n, n)),
+        np.zeros((n, n)),
         np.zeros(library.pd_hoisted() + 1),
     )
     at = [ctypes.c_void_p(a.ctypes.data) for a in (x, np.zeros(1), s, p, hoisted, jac, np.zeros(n))]
@@ -238,3 +239,21 @@ def test_joined_lines_are_the_connected_components_of_their_wires(pairs, count):
     graph.add_edges_from(ends)
 
     assert joined(range(count), ends) == [sorted(part) for part in nx.connected_components(graph)]
+
+
+NUMBERS = st.integers(-4, 4).map(lambda k: k / 2) | st.integers(-3, 3)
+
+
+@settings(max_examples=200, deadline=None)
+@given(op=st.sampled_from([add, sub, mul, truediv]), other=TREES | NUMBERS, turned=st.booleans())
+@example(op=add, other=ca.SX.sym("column", 2), turned=False)
+def test_operators_of_terms_are_those_of_casadi(op, other, turned):
+    plain = SYMBOLS[0]
+    term = as_term(ca.SX(plain))
+    ends = (other, term) if turned else (term, other)
+    wanted = op(other, plain) if turned else op(plain, other)
+
+    found = op(*ends)
+
+    assert str(found) == str(wanted) and str(-found) == str(-wanted)
+    assert found.shape == wanted.shape

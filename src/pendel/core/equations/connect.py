@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import itertools
+import operator
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from typing import TypeVar
 
@@ -44,7 +45,7 @@ def connect(
         for pin in node:
             across[pin], node_of[pin] = symbol, number
             through[pin] = network.unknown("through:" + ".".join(map(str, pin)))
-    sums = [total_of([through[pin] for pin in node]) for node in nodes]
+    sums = [functools.reduce(operator.add, (through[pin] for pin in node)) for node in nodes]
     lines, ties = dict[int, None](), list[tuple[int, int]]()
     for card, *group in electric:
         own = [node_of[(card, port, n)] for port in group for n in range(ports[(card, port)])]
@@ -61,11 +62,6 @@ def connect(
     for (card, port), count in ports.items():
         pins[(card, port)] = [Pin(across[(card, port, n)], through[(card, port, n)]) for n in range(count)]
     return pins
-
-
-def total_of(items: Iterable[ca.SX]) -> ca.SX:
-    """As by +, which looks for other types first."""
-    return functools.reduce(functools.partial(ca.SX.binary, ca.OP_ADD), items)
 
 
 def joined(items: Sequence[Item], pairs: Iterable[tuple[Item, Item]]) -> list[list[Item]]:

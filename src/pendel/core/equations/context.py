@@ -13,6 +13,7 @@ from typing import Any
 import casadi as ca
 
 from pendel.core.equations.skeleton import PartForm, Question
+from pendel.core.equations.terms import as_term, new_symbol
 
 
 def stacked(*items: ca.SX) -> ca.SX:
@@ -156,7 +157,7 @@ class Surface:
 class Network:
     """Everything the parts have stated, before it is ordered."""
 
-    time: ca.SX = field(default_factory=lambda: ca.SX.sym("t"))
+    time: ca.SX = field(default_factory=lambda: new_symbol("t"))
     equations: list[tuple[str, ca.SX]] = field(default_factory=list)
     unknowns: dict[str, ca.SX] = field(default_factory=dict)
     states: list[StateEntry] = field(default_factory=list)
@@ -177,7 +178,7 @@ class Network:
     supplied: dict[str, ca.SX] = field(default_factory=dict)
 
     def unknown(self, key: str) -> ca.SX:
-        symbol = ca.SX.sym(key)
+        symbol = new_symbol(key)
         self.unknowns[key] = symbol
         return symbol
 
@@ -226,7 +227,7 @@ class PartContext:
         """Symbol of a value; changing it later needs no new build."""
         key = self.key(name)
         if key not in self.network.parameters:
-            self.network.parameters[key] = (ca.SX.sym(key), self._values[name])
+            self.network.parameters[key] = (new_symbol(key), self._values[name])
         return self.network.parameters[key][0]
 
     def parasitic(self, name: str) -> ca.SX:
@@ -234,7 +235,7 @@ class PartContext:
 
         A resistance of zero is another circuit, not a small one: two inductors in series share one current.
         """
-        return ca.SX(0) if self.is_zero(name) else self.value(name)
+        return as_term(ca.SX(0)) if self.is_zero(name) else self.value(name)
 
     def is_zero(self, name: str) -> bool:
         return self._asked(name, Question.ZERO)
@@ -276,8 +277,8 @@ class PartContext:
         key = self.key(name)
         entry = StateEntry(
             key,
-            ca.SX.sym(key),
-            ca.SX.sym(f"der({key})"),
+            new_symbol(key),
+            new_symbol(f"der({key})"),
             self._starts.get(name, 0.0),
             helper,
             key in self._given,
@@ -291,13 +292,13 @@ class PartContext:
     def input(self, port: str) -> ca.SX:
         """A controller output, held between ticks."""
         key = self.key(port)
-        return self.network.inputs.setdefault(key, ca.SX.sym(key))
+        return self.network.inputs.setdefault(key, new_symbol(key))
 
     def profile(self) -> ca.SX:
         """The card's profile at the present time."""
         key = self.key("profile")
         times, values = self._profile
-        entry = Profile(key, ca.SX.sym(key + ".offset"), ca.SX.sym(key + ".slope"), times, values)
+        entry = Profile(key, new_symbol(key + ".offset"), new_symbol(key + ".slope"), times, values)
         self.network.profiles.append(entry)
         return entry.offset + entry.slope * self.time
 
@@ -306,12 +307,12 @@ class PartContext:
         derivatives by name."""
         key = self.key(name)
         cells, count = self.form.surfaces[name]
-        outputs = ca.vertcat(*(ca.SX.sym(f"{key}:{n}") for n in DERIVATIVES))
+        outputs = ca.vertcat(*(new_symbol(f"{key}:{n}") for n in DERIVATIVES))
         self.network.surfaces.append(Surface(key, (x, y), outputs, cells, count))
         return dict(zip(DERIVATIVES, ca.vertsplit(outputs)))
 
     def mode(self, name: str, start: int) -> ModeEntry:
-        entry = ModeEntry(self.key(name), ca.SX.sym(self.key(name)), start)
+        entry = ModeEntry(self.key(name), new_symbol(self.key(name)), start)
         self.network.modes.append(entry)
         return entry
 
@@ -367,7 +368,7 @@ class PartContext:
 
     def gate(self, name: str) -> ca.SX:
         """A gate signal, 0 or 1, that a pulse channel drives."""
-        return self.network.gates.setdefault(self.key(name), ca.SX.sym(self.key(name)))
+        return self.network.gates.setdefault(self.key(name), new_symbol(self.key(name)))
 
     def pulse(self, command: str, upper: str, lower: str = "", **more: Any) -> None:
         """Let the input ``command`` drive the gates ``upper`` and ``lower``; see `PulseChannel`."""
@@ -385,7 +386,7 @@ class PartContext:
     def pulsed_mean(self, name: str, load: ca.SX, link: ca.SX, duty: ca.SX, *, opposed: bool = False) -> PulsedMean:
         """A leg averaged over its pulses, by a name of its own; its current's ripple follows from the whole
         drive."""
-        nudge, ripple = (ca.SX.sym(f"{what}:{self.card}.{name}") for what in ("nudge", "ripple"))
+        nudge, ripple = (new_symbol(f"{what}:{self.card}.{name}") for what in ("nudge", "ripple"))
         leg = PulsedMean(self.card, load, link, duty, self.value("f_p"), nudge, ripple, opposed)
         self.network.pulsed_means.append(leg)
         return leg

@@ -14,6 +14,7 @@ typedef void (*guarded_f)(double t, const double *x, const double *u, const doub
                           double *dx, double *g);
 typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
                       double *y);
+/* Entries of the Jacobian that are always zero are left alone: they must be zero before. */
 typedef void (*jac_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
                       double *jac, double *dfdt);
 typedef void (*hold_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
