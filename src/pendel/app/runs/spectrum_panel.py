@@ -216,10 +216,10 @@ class SpectrumPanel(QWidget):
         floor = 0.03 * float(np.max(lines.amplitude[1:], initial=0.0))
         orders = range(1, math.floor(lines.frequency[reach] / base) + 1)
         tall = sorted(((lines.line(order * base), order) for order in orders), reverse=True)
-        taken: list[tuple[float, float]] = []
+        marks, taken = [mark for mark, _ in self._pulse_marks(right)], list[tuple[float, float]]()
         for amplitude, order in tall[:SHOWN_LINES]:
             at, half = order * base, right * (0.004 + 0.004 * len(str(order)))
-            beside = next((mark for mark, _ in self._pulse_marks(right) if abs(at - mark) < half), None)
+            beside = next((mark for mark in marks if abs(at - mark) < half), None)
             side = 0.0 if beside is None else math.copysign(1.0, at - beside)
             middle = at if beside is None else beside + side * half
             if amplitude <= floor or any(middle - half < high and low < middle + half for low, high in taken):

@@ -16,28 +16,28 @@ class Term(ca.SX):
     all else goes CasADi's own way and gives a plain expression."""
 
     def __add__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_ADD, self, other) if fits(other) else super().__add__(other)
+        return binary(ca.OP_ADD, self, other) if fits(other) else super().__add__(other)
 
     def __radd__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_ADD, other, self) if fits(other) else super().__radd__(other)
+        return binary(ca.OP_ADD, other, self) if fits(other) else super().__radd__(other)
 
     def __sub__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_SUB, self, other) if fits(other) else super().__sub__(other)
+        return binary(ca.OP_SUB, self, other) if fits(other) else super().__sub__(other)
 
     def __rsub__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_SUB, other, self) if fits(other) else super().__rsub__(other)
+        return binary(ca.OP_SUB, other, self) if fits(other) else super().__rsub__(other)
 
     def __mul__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_MUL, self, other) if fits(other) else super().__mul__(other)
+        return binary(ca.OP_MUL, self, other) if fits(other) else super().__mul__(other)
 
     def __rmul__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_MUL, other, self) if fits(other) else super().__rmul__(other)
+        return binary(ca.OP_MUL, other, self) if fits(other) else super().__rmul__(other)
 
     def __truediv__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_DIV, self, other) if fits(other) else super().__truediv__(other)
+        return binary(ca.OP_DIV, self, other) if fits(other) else super().__truediv__(other)
 
     def __rtruediv__(self, other: Any) -> ca.SX:
-        return joined(ca.OP_DIV, other, self) if fits(other) else super().__rtruediv__(other)
+        return binary(ca.OP_DIV, other, self) if fits(other) else super().__rtruediv__(other)
 
     def __neg__(self) -> ca.SX:
         return as_term(ca.SX.unary(ca.OP_NEG, self))
@@ -47,7 +47,7 @@ def fits(other: Any) -> bool:
     return isinstance(other, (ca.SX, float, int))
 
 
-def joined(op: int, a: Any, b: Any) -> ca.SX:
+def binary(op: int, a: Any, b: Any) -> ca.SX:
     return as_term(ca.SX.binary(op, a, b))
 
 

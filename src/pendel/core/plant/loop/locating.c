@@ -167,16 +167,17 @@ static double locate(work_t *w, double h)
     span_step(w, h);
     for (round = 0; round < 40 && !crossed && k.places.high - k.places.low > 1e-9 * h; round++) {
         double at = next_place(&k.places, round), level;
-        int guard;
+        int guard, another;
         look_within(w, h, at);
         guard = first_crossed(w);
-        if (guard >= 0 && guard != k.guard) k = sought(w, guard, at);
+        another = guard >= 0 && guard != k.guard;
+        if (another) k = sought(w, guard, at);
         level = w->g_new[k.guard];
         if (level > 0) w->late = level / (level - k.low) * (at - k.places.low);
         else k.low = level;
         crossed = level > 0 && level < k.enough;
         if (crossed) k.places.high = at;
-        else if (guard < 0 || at < k.places.high) narrow(&k.places, at, level - k.aim);
+        else if (!another) narrow(&k.places, at, level - k.aim);
     }
     if (!w->method->quartic) return locate_by_steps(w, h, k.places.high, k.guard, k.near, k.span);
     if (!crossed) look_within(w, h, k.places.high);
