@@ -184,7 +184,7 @@ def window_times() -> None:
     frames = 40
     begun = time.perf_counter()
     for k in range(frames):
-        strips.plots[0].setXRange(0.01 * k, 0.01 * k + 0.5, padding=0)
+        strips.plots[0].vb.setXRange(0.01 * k, 0.01 * k + 0.5, padding=0)
         strips.grab()
     row(
         "Five traces of 1 000 000 points, pan and zoom",
