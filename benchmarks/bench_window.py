@@ -132,8 +132,8 @@ def main(seconds: float, pace: float) -> None:
     window.close()
     print(f"closing took {time.perf_counter() - begun:.2f} s; {lost} samples lost; channels {len(scope.shown)}")
     print(f"gaps above 100 ms: {len(pulse.gaps)}")
-    for span, what, where in sorted(pulse.gaps, reverse=True)[:12]:
-        print(f"{span:.2f} s", what, where, sep="\t")
+    for gap in sorted(pulse.gaps, key=lambda gap: gap.seconds, reverse=True)[:12]:
+        print(f"{gap.seconds:.2f} s", f"worked {gap.worked:.2f} s", gap.what, gap.where, sep="\t")
 
 
 if __name__ == "__main__":
