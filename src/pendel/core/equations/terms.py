@@ -6,49 +6,40 @@ drive states thousands of them.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import casadi as ca
+
+Operator = Callable[[Any, Any], ca.SX]
+
+
+def either_way(op: int, forth: Operator, back: Operator) -> tuple[Operator, Operator]:
+    """An operator of CasADi and its reflected one, for scalars and numbers without the search; else as they are."""
+
+    def ahead(a: Any, b: Any) -> ca.SX:
+        return as_term(ca.SX.binary(op, a, b)) if isinstance(b, FITS) else forth(a, b)
+
+    def reflected(b: Any, a: Any) -> ca.SX:
+        return as_term(ca.SX.binary(op, a, b)) if isinstance(a, FITS) else back(b, a)
+
+    return ahead, reflected
+
+
+FITS = (ca.SX, float, int)
 
 
 class Term(ca.SX):
     """An expression of CasADi. A sum, difference, product or quotient with another expression or a number is one too;
     all else goes CasADi's own way and gives a plain expression."""
 
-    def __add__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_ADD, self, other) if fits(other) else super().__add__(other)
-
-    def __radd__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_ADD, other, self) if fits(other) else super().__radd__(other)
-
-    def __sub__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_SUB, self, other) if fits(other) else super().__sub__(other)
-
-    def __rsub__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_SUB, other, self) if fits(other) else super().__rsub__(other)
-
-    def __mul__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_MUL, self, other) if fits(other) else super().__mul__(other)
-
-    def __rmul__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_MUL, other, self) if fits(other) else super().__rmul__(other)
-
-    def __truediv__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_DIV, self, other) if fits(other) else super().__truediv__(other)
-
-    def __rtruediv__(self, other: Any) -> ca.SX:
-        return binary(ca.OP_DIV, other, self) if fits(other) else super().__rtruediv__(other)
+    __add__, __radd__ = either_way(ca.OP_ADD, ca.SX.__add__, ca.SX.__radd__)
+    __sub__, __rsub__ = either_way(ca.OP_SUB, ca.SX.__sub__, ca.SX.__rsub__)
+    __mul__, __rmul__ = either_way(ca.OP_MUL, ca.SX.__mul__, ca.SX.__rmul__)
+    __truediv__, __rtruediv__ = either_way(ca.OP_DIV, ca.SX.__truediv__, ca.SX.__rtruediv__)
 
     def __neg__(self) -> ca.SX:
         return as_term(ca.SX.unary(ca.OP_NEG, self))
-
-
-def fits(other: Any) -> bool:
-    return isinstance(other, (ca.SX, float, int))
-
-
-def binary(op: int, a: Any, b: Any) -> ca.SX:
-    return as_term(ca.SX.binary(op, a, b))
 
 
 def as_term(expression: ca.SX) -> ca.SX:
