@@ -17,7 +17,8 @@ Score = tuple[bool, bool, bool, int, int, int, bool, str]
 unknowns of its row, the rows it stands in, whether it is a derivative, its name."""
 
 
-VALUES_DECIDE = (0, 1)
+CONSTANT = 0
+VALUES_DECIDE = (CONSTANT, 1)
 """Classes of a pivot that is constant, or made of values only."""
 
 
@@ -74,10 +75,11 @@ class Row:
 
     def changed(self, lost: str, gained: Set[str] = frozenset()) -> None:
         """Forget what no longer holds when ``lost`` is replaced by something with the unknowns ``gained``. A
-        coefficient that is constant or made of values only stays what it is for all the others."""
+        coefficient that is constant or made of values only stays what it is for all the others; one of values may be
+        written otherwise afterwards, so only constants themselves are kept."""
         lasting = (n for n, c in self.classes.items() if c in VALUES_DECIDE and n != lost and n not in gained)
         self.classes = {n: self.classes[n] for n in lasting}
-        self.coefficients = {n: c for n, c in self.coefficients.items() if self.classes.get(n) == 0}
+        self.coefficients = {n: c for n, c in self.coefficients.items() if self.classes.get(n) == CONSTANT}
         self.rest, self.judged = None, False
 
 
