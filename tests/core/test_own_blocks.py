@@ -21,6 +21,7 @@ from pendel.core.firmware.ship import build_and_check, build_strictly
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.plant.compiler import build_library
 from pendel.core.quantities.named import Names
+from pendel.core.runs.display_units import ShownUnits
 from pendel.core.runs.simulate import prepare, refused_c, run_drive
 from pendel.core.trust import allow_all_of, is_allowed, refuse_strange_c
 
@@ -134,6 +135,20 @@ def test_two_own_blocks_of_one_kind_keep_apart():
     d.connect("under_test.y", "second.x")
     run = run_drive(prepare(d.document), until=0.1)
     np.testing.assert_allclose(run.trace("second.y").y, 3 * run.trace("under_test.y").y, atol=1e-12)
+
+
+def test_a_unit_that_was_chosen_counts_while_the_signal_is_of_that_kind():
+    """A speed read in rpm becomes a current, and then a speed again."""
+    shown = ShownUnits()
+    for unit, read in (("rad/s", "rpm"), ("A", "A"), ("rad/s", "rpm"), ("", "")):
+        own = OwnEquations(
+            ("x: in", f"n: out{unit and ', ' + unit}"), (f"n_0 = 5 {unit}",), (), (), ("n = n_0 + 0 * x",)
+        )
+        run = bench(LANGUAGE, own, {"x": [("0", "0"), ("1", "0")]}).run(0.02).kept
+        run.units = shown
+        if not shown.chosen:
+            shown.choose("under_test.n", run.declared_unit("under_test.n"), "rpm")
+        assert run.trace("under_test.n").unit == read
 
 
 def test_values_stand_in_the_unit_beside_them(tmp_path, capsys):

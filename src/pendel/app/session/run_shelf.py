@@ -18,7 +18,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem, PendelError, Stopped
 from pendel.core.runs import kept
-from pendel.core.runs.display_units import ShownUnits
+from pendel.core.runs.display_units import OTHERS, ShownUnits
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.requests import OrderRequest
@@ -148,8 +148,10 @@ class RunShelf(QObject):
 
     def choose_unit(self, key: str, unit_text: str) -> None:
         """Show one signal of all runs in another unit. Raises `DriveProblem`."""
-        declared = next((r.declared_unit(key) for r in self.runs if key in r.infos), "")
-        self.units.choose(key, declared, unit_text)
+        declared = [r.declared_unit(key) for r in self.runs if key in r.infos]
+        # an own block's output may be of another kind in one run than in the next
+        suits = [u for u in declared if unit_text in OTHERS.get(u, ())]
+        self.units.choose(key, next(iter(suits + declared), ""), unit_text)
 
     def prefer_unit(self, declared: str, unit_text: str) -> None:
         """Show all signals declared with a unit in another, but for those chosen one by one."""

@@ -22,8 +22,10 @@ class ShownUnits:
     chosen: dict[str, str] = field(default_factory=dict)
 
     def of(self, key: str, declared: str) -> str:
-        """The unit in which a signal is shown."""
-        return self.chosen.get(key) or self.preferred.get(declared, declared)
+        """The unit in which a signal is shown. What somebody chose counts for as long as the signal is of that kind:
+        an own block's output may have become a current since."""
+        wanted = self.chosen.get(key, ""), self.preferred.get(declared, "")
+        return next((u for u in wanted if u in OTHERS.get(declared, ())), declared)
 
     def choose(self, key: str, declared: str, wanted: str) -> None:
         """Show one signal in another unit.
