@@ -1,5 +1,7 @@
 """The operator panel in the real window: laid out, operated on a live run and on a board, kept with the drive."""
 
+from dataclasses import replace
+
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
@@ -9,8 +11,9 @@ from pendel.app.bench.board import LinkState
 from pendel.app.bench.control_dialog import ControlDialog
 from pendel.app.bench.controls import ButtonControl, SwitchControl
 from pendel.core.bench.facts import BoardState
+from pendel.core.catalogue.own_block import LANGUAGE
 from pendel.core.drive import commands
-from pendel.core.drive.document import PanelControl
+from pendel.core.drive.document import OwnEquations, PanelControl
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.quantities.named import Names
 
@@ -86,6 +89,34 @@ def test_controls_act_on_a_live_run_and_show_it(panel, window):
     assert until(lambda: inner(panel, "Offset").button.text() == "none")
     QTest.mouseClick(window.live_button, LEFT)
     assert until(lambda: inner(panel, "Speed").label.text() == "–")
+
+
+def test_a_panel_follows_units_and_quantities(panel, window):
+    """A speed in rpm by the menu; another unit of an own block's output, and a quantity by which an end is named, after
+    the control was made."""
+    session = window.session
+    own = OwnEquations(("n: out, rad/s",), (), (), (), ("n = 10",))
+    session.do(commands.set_quantity(session.drive, "top", "20 A"))
+    session.do(commands.add_card(session.drive, LANGUAGE, "Own", 0, 60, own=own))
+    key = list(session.drive.cards)[-1]
+    session.do(commands.set_control(session.drive, "", PanelControl("figure", f"{key}.n", "Own", 0, 4)))
+    session.do(
+        commands.set_control(session.drive, "", PanelControl("bar", "speed_pi.out", "Part", 4, 4, 2, 1, "", "top"))
+    )
+    settle()
+    speed, figure = inner(panel, "Speed"), inner(panel, "Own")
+    for control in (speed, figure):
+        control.show_value(10.0)
+    assert (speed.label.text(), figure.label.text()) == ("10 rad/s", "10 rad/s") and inner(panel, "Part").high == 20
+    window.actions_by_name["speeds"].trigger()
+    for control in (speed, figure):
+        control.show_value(10.0)
+    assert (speed.label.text(), figure.label.text()) == ("95.49 rpm", "95.49 rpm")
+    session.do(commands.set_own(session.drive, key, replace(own, ports=("n: out, A",))))
+    session.do(commands.set_quantity(session.drive, "top", "30 A"))
+    figure.show_value(10.0)
+    assert figure.label.text() == "10 A" and inner(panel, "Part").high == 30
+    window.actions_by_name["speeds"].trigger()
 
 
 def test_the_same_panel_acts_on_a_board(panel, window):

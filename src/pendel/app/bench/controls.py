@@ -42,10 +42,15 @@ class Control(QWidget):
 
     def __init__(self, control: PanelControl, unit: str, names: Names):
         super().__init__()
-        self.control, self.unit, self.names = control, unit, names
+        self.control = control
+        self.read_in(unit, unit, names)
         self.inside = QVBoxLayout(self)
         self.inside.setContentsMargins(0, 0, 0, 0)
         self.setAccessibleName(control.title or control.target)
+
+    def read_in(self, unit: str, shown: str, names: Names) -> None:
+        """Texts of the control that name no unit are in ``unit``; a signal is shown in ``shown``."""
+        self.unit, self.shown, self.names = unit, shown, names
 
     def number(self, text: str, usual: float) -> float:
         """A text of the control in SI."""
@@ -70,7 +75,7 @@ class Control(QWidget):
             best = min(near, key=lambda p: abs(p[0] - value))
             if abs(best[0] - value) < 0.5:
                 return best[1]
-        return figure(value, self.unit, 4)
+        return figure(value, self.shown, 4)
 
     def show_value(self, value: float | None) -> None:
         """Show what it is now; nothing where that is not known."""
@@ -226,7 +231,7 @@ class FigureControl(Control):
         self.label.setText("–" if value is None else self.text_for(value))
 
     def text_for(self, value: float) -> str:
-        return figure(value, self.unit, 4)
+        return figure(value, self.shown, 4)
 
 
 class NameControl(FigureControl):
@@ -262,7 +267,7 @@ class BarControl(Control):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.drawRect(QRectF(frame.x() + left * frame.width(), frame.y(), (right - left) * frame.width(), 18))
         painter.setPen(colour("ink"))
-        text = "–" if self.value is None else figure(self.value, self.unit, 3)
+        text = "–" if self.value is None else figure(self.value, self.shown, 3)
         painter.drawText(
             QRectF(self.width() - 70, 0, 68, self.height()),
             Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
@@ -322,7 +327,7 @@ class StripControl(Control):
             painter.drawPolyline(QPolygonF(points))
             painter.setClipping(False)
         painter.setPen(colour("ink"))
-        text = figure(self.values[-1], self.unit, 3) if self.values else "–"
+        text = figure(self.values[-1], self.shown, 3) if self.values else "–"
         painter.drawText(
             QRectF(self.width() - 70, 0, 68, self.height()),
             Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,

@@ -60,20 +60,22 @@ class PanelSource:
         live = self.session.live
         return live.traces.get(key) if live is not None and not self.on_board else None
 
-    def units(self) -> Callable[[str], str]:
-        """Gives the unit of each target of the drive as it is."""
-        drive, infos = self.session.drive, self.infos
+    def units(self) -> Callable[[str], tuple[str, str]]:
+        """Gives of each target of the drive as it is the unit that belongs to it, and the one in which it is read."""
+        drive, infos, shown = self.session.drive, self.infos, self.session.shelf.units
 
-        def unit(target: str) -> str:
+        def units(target: str) -> tuple[str, str]:
             if target in infos:
-                return infos[target].unit
+                declared = infos[target].unit
+                return declared, shown.of(target, declared)
             card, _, name = target.partition(".")
             try:
-                return unit_in_use(drive, card, name) if card in drive.cards else ""
+                unit = unit_in_use(drive, card, name) if card in drive.cards else ""
             except PendelError:  # a finding says what is wrong with it
-                return ""
+                unit = ""
+            return unit, unit
 
-        return unit
+        return units
 
     @property
     def infos(self) -> dict:

@@ -60,8 +60,9 @@ class PanelView(QWidget):
         self._timer.setInterval(LOOK_MS)
         self._timer.timeout.connect(self.show_values)
         self._for_drive = RefreshWhenShown(self, self.refresh)
-        self.session.changed.connect(lambda touched: self._drive_changed(touched))
-        self.session.opened.connect(self._for_drive)
+        # Any change may be of the unit of what is shown, or of a quantity by which a control's ends are named.
+        for signal in (self.session.changed, self.session.opened, self.session.units_changed):
+            signal.connect(lambda *_: self._for_drive())
         board.logged.connect(self._log)
         self.refresh()
 
@@ -81,10 +82,6 @@ class PanelView(QWidget):
     def hideEvent(self, event) -> None:
         super().hideEvent(event)
         self._timer.stop()
-
-    def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
-        if any(table == "panel" for table, _ in touched) or not touched:
-            self._for_drive()
 
     def refresh(self) -> None:
         """Lay out the controls as the drive has them."""
@@ -181,13 +178,14 @@ class Canvas(QWidget):
                 frame = self.frames.pop(key)
                 frame.hide()
                 frame.deleteLater()
-        unit_of = self.panel.source.units()
+        units_of = self.panel.source.units()
         for key, control in drive.panel.items():
+            unit, shown = units_of(control.target)
             if key not in self.frames:
-                unit = unit_of(control.target)
                 self.frames[key] = Frame(self.panel, key, control, unit, names, self)
                 self.frames[key].show()
             self.frames[key].control = control
+            self.frames[key].inner.read_in(unit, shown, names)
             self.frames[key].set_editing(self.panel.editing)
         rows = max((c.y + c.h for c in drive.panel.values()), default=0)
         self.setMinimumHeight((rows + (2 if self.panel.editing else 0)) * CELL)
