@@ -114,6 +114,10 @@ def test_a_panel_follows_units_and_quantities(panel, window):
     assert (speed.label.text(), figure.label.text()) == ("95.49 rpm", "95.49 rpm")
     session.do(commands.set_own(session.drive, key, replace(own, ports=("n: out, A",))))
     session.do(commands.set_quantity(session.drive, "top", "30 A"))
+    assert not [f for f in session.findings if "Panel" in f.sentence]
+    session.do(commands.set_quantity(session.drive, "top", "30 V"))
+    assert [f.sentence for f in session.findings if f.sentence.startswith("Panel, Part: ")]
+    session.undo.undo()
     figure.show_value(10.0)
     assert figure.label.text() == "10 A" and inner(panel, "Part").high == 30
     window.actions_by_name["speeds"].trigger()

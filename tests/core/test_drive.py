@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
-from pendel.core.drive.document import Drive, End, OwnEquations
+from pendel.core.drive.document import Card, Drive, End, KeptTransfer, OwnEquations, PanelControl, Quantity
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import DriveProblem, FileProblem
 
@@ -59,6 +59,41 @@ def test_renaming_a_quantity_follows_in_every_expression(door):
     assert examine(door).values == values
     with pytest.raises(DriveProblem, match="unit"):
         commands.rename_quantity(door, "U_battery", "V")
+
+
+def test_a_renamed_quantity_is_named_so_wherever_it_can_stand():
+    """In each field of a card, on the panel, in settings and in kept ways; a proposal stays one."""
+    own = OwnEquations(("x: in", "y: out"), ("K = Q",), ("z = 2*Q",), (), ("y = K*x", "Q = z"))
+    card = Card(
+        "own",
+        "All",
+        values={"a": "Q"},
+        starts={"b": "Q"},
+        profile=(("Q", "Q"),),
+        own=own,
+        rows=(("Q",),),
+        ranges={"c": ("-Q", "Q")},
+        live={"d": ("-Q", "Q")},
+        steps={"e": "Q"},
+        proposed={"a": "Q"},
+    )
+    d = Drive()
+    d.cards["all"], d.panel["p"] = card, PanelControl("bar", "all.y", "Q", low="-Q", high="Q", names=(("Q", "Q"),))
+    d.quantities |= {"Q": Quantity("1"), "more": Quantity("Q + 1")}
+    d.settings |= {"until": "Q*1 s", "step": "Q*1 us", "seed": "Q", "title": "Q"}
+    d.transfers["way"] = KeptTransfer("all.x", "all.y", (), "Q*1 s")
+    old, words = file.to_text(d), len(card.texts)
+    assert words == 12 and all("Q" in text for text in card.texts)
+    command = commands.rename_quantity(d, "Q", "new")
+    command.apply(d)
+    after = d.cards["all"]
+    assert after.texts == [text.replace("Q", "new") for text in card.texts] and after.is_proposed("a")
+    assert after.own is not None and after.own.equations == own.equations, "names there are the block's own"
+    assert d.panel["p"] == PanelControl("bar", "all.y", "Q", low="-new", high="new", names=(("new", "Q"),))
+    assert [d.settings[n] for n in ("until", "step", "seed", "title")] == ["new*1 s", "new*1 us", "new", "Q"]
+    assert d.transfers["way"].at == "new*1 s" and d.quantities["more"].text == "new + 1"
+    command.revert(d)
+    assert file.to_text(d) == old
 
 
 TABLES = (EXAMPLES / "haul_drive_tables.pendel").read_text("utf-8")

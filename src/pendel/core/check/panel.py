@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from pendel.core.catalogue.declare import Part
 from pendel.core.check.examined import Subject
+from pendel.core.check.signal_units import SignalUnits
+from pendel.core.check.values import unit_in_use
 from pendel.core.check.wires import end_exists
 from pendel.core.drive import commands
 from pendel.core.drive.document import PANEL_INPUTS, PANEL_ORDERS, End, PanelControl
 from pendel.core.drive.findings import attention
-from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.quantities.expressions import evaluate, read
+from pendel.core.errors import DriveProblem, ExpressionProblem, PendelError
+from pendel.core.quantities.expressions import value_in_field
 
 
 def panel(of: Subject) -> None:
@@ -40,11 +43,26 @@ def problem_of_control(of: Subject, control: PanelControl) -> str:
     return problem_of_texts(of, control, what)
 
 
+def unit_of_target(of: Subject, target: str) -> str:
+    """Of the signal or the value. Raises `PendelError` where that cannot be told."""
+    card, _, name = target.partition(".")
+    kind = of.kinds[card]
+    if kind.value(name) is not None and kind.port(name) is None:
+        return unit_in_use(of.drive, card, name)
+    signals = kind.signals if isinstance(kind, Part) else ()
+    shown = next((s.unit for s in signals if s.name == name), None)
+    return SignalUnits(of.drive, of.kinds, of.names).of(End(card, name)) if shown is None else shown
+
+
 def problem_of_texts(of: Subject, control: PanelControl, what: str) -> str:
-    for text in (control.low, control.high, *(number for number, _ in control.names)):
+    try:
+        unit = unit_of_target(of, control.target)
+    except PendelError:  # a finding says what is wrong with the value
+        return ""
+    for text in control.texts:
         if text.strip():
             try:
-                evaluate(read(text), of.names, text)
+                value_in_field(text, unit, of.names)
             except ExpressionProblem as problem:
                 return f"{what}: {problem}"
     if control.form == "slider" and not (control.low.strip() and control.high.strip()):

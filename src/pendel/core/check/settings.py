@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pendel.core.catalogue.declare import Block
 from pendel.core.check.examined import Subject
+from pendel.core.drive.document import SETTING_UNITS
 from pendel.core.drive.findings import attention, fault
 from pendel.core.errors import ExpressionProblem, OutOfRange
 from pendel.core.plant.methods import METHODS
@@ -11,7 +12,6 @@ from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.units import number_text
 from pendel.core.vocabulary import levels
 
-SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
 MOST_TICKS = 5e7
 
 

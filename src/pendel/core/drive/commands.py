@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from pendel.core.drive.document import (
+    SETTING_UNITS,
     Card,
     Drive,
     End,
@@ -394,28 +395,24 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
         if key != old and text != quantity.text:
             changes.append(changed(drive, "quantities", key, replace(quantity, text=text)))
 
-    def follow(texts: Mapping[str, str]) -> dict[str, str]:
-        return {k: renamed(t, old, new) for k, t in texts.items()}
-
-    def follow_pairs(pairs: Mapping[str, tuple[str, str]]) -> dict[str, tuple[str, str]]:
-        return {k: (renamed(a, old, new), renamed(b, old, new)) for k, (a, b) in pairs.items()}
+    def follow(text: str) -> str:
+        return renamed(text, old, new)
 
     for key, card in drive.cards.items():
-        after = replace(
-            card,
-            values=follow(card.values),
-            starts=follow(card.starts),
-            profile=tuple((renamed(t, old, new), renamed(v, old, new)) for t, v in card.profile),
-            rows=tuple(tuple(renamed(text, old, new) for text in row) for row in card.rows),
-            ranges=follow_pairs(card.ranges),
-            live=follow_pairs(card.live),
-            steps=follow(card.steps),
-        )
+        proposed = {name: follow(text) for name, text in card.proposed.items()}
+        after = replace(card.rewritten(follow), proposed=proposed)
         if after != card:
             changes.append(changed(drive, "cards", key, after))
-    for key, text in drive.settings.items():
-        if key in ("until", "tick") and renamed(text, old, new) != text:
-            changes.append(changed(drive, "settings", key, renamed(text, old, new)))
+    for key, control in drive.panel.items():
+        if control.rewritten(follow) != control:
+            changes.append(changed(drive, "panel", key, control.rewritten(follow)))
+    for name in SETTING_UNITS:
+        text = drive.settings[name]
+        if follow(text) != text:
+            changes.append(changed(drive, "settings", name, follow(text)))
+    for name, kept in drive.transfers.items():
+        if follow(kept.at) != kept.at:
+            changes.append(changed(drive, "transfers", name, replace(kept, at=follow(kept.at))))
     return Command(f"Rename {old} to {new}", tuple(changes))
 
 
@@ -516,6 +513,11 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -
         name = scratch.free_name(card.name)
         new_ids[key] = scratch.free_id(name)
         put(scratch, "cards", new_ids[key], replace(card, name=name), None)
+
+    def moved_signal(signal: str) -> str:
+        card, dot, name = signal.partition(".")
+        return new_ids.get(card, card) + dot + name
+
     scratch = drive.copy()
     for key, card in clipped.cards.items():
         new, held = new_ids[key], card.inside in new_ids
@@ -527,6 +529,7 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -
             y=within_sheet(card.y + (0 if held else offset)),
             inside=new_ids[card.inside] if held else sheet,
             role=card.role if held else free_role(scratch, sheet, new),
+            tuned_on={moved_signal(name): gain for name, gain in card.tuned_on.items()},
         )
         changes.append(changed(scratch, "cards", new, after))
         put(scratch, "cards", new, after, None)

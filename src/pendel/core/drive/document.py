@@ -19,6 +19,8 @@ LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
 """Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
 TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel", "transfers")
 
+SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
+"""Settings that are expressions, which may name quantities; the others are words."""
 DEFAULT_SETTINGS: Mapping[str, str] = {
     "until": "1 s",
     "tick": "50 us",
@@ -147,18 +149,43 @@ class Card:
     """Of a regulator whose gains were taken: what the gains of those further in were then (SI), by
     ``card.value``."""
 
+    def rewritten(self, change: Callable[[str], str]) -> Card:
+        """The same with each of its expressions, which may name quantities, changed."""
+
+        def each(texts: Mapping[str, str]) -> dict[str, str]:
+            return {name: change(text) for name, text in texts.items()}
+
+        def ends(pairs: Mapping[str, tuple[str, str]]) -> dict[str, tuple[str, str]]:
+            return {name: (change(low), change(high)) for name, (low, high) in pairs.items()}
+
+        def right_sides(lines: tuple[str, ...]) -> tuple[str, ...]:
+            parts = [line.partition("=") for line in lines]
+            return tuple(name + sign + (change(text) if sign else text) for name, sign, text in parts)
+
+        own = self.own
+        return replace(
+            self,
+            values=each(self.values),
+            starts=each(self.starts),
+            profile=tuple((change(time), change(value)) for time, value in self.profile),
+            own=own and replace(own, values=right_sides(own.values), states=right_sides(own.states)),
+            rows=tuple(tuple(map(change, row)) for row in self.rows),
+            ranges=ends(self.ranges),
+            live=ends(self.live),
+            steps=each(self.steps),
+        )
+
     @property
     def texts(self) -> list[str]:
         """All its expressions, which may name quantities."""
-        own = (*self.own.values, *self.own.states) if self.own else ()
-        pairs = (*self.ranges.values(), *self.live.values())
-        cells = (text for row in (*self.profile, *self.rows, *pairs) for text in row)
-        return [
-            *self.values.values(),
-            *self.starts.values(),
-            *cells,
-            *(line.partition("=")[2] for line in own),
-        ]
+        found: list[str] = []
+
+        def noted(text: str) -> str:
+            found.append(text)
+            return text
+
+        self.rewritten(noted)
+        return found
 
     def is_proposed(self, name: str) -> bool:
         return name in self.proposed and self.values.get(name) == self.proposed[name]
@@ -222,6 +249,16 @@ class PanelControl:
     low: str = ""
     high: str = ""
     names: tuple[tuple[str, str], ...] = ()
+
+    def rewritten(self, change: Callable[[str], str]) -> PanelControl:
+        """The same with each of its expressions, which may name quantities, changed."""
+        names = tuple((change(number), words) for number, words in self.names)
+        return replace(self, low=change(self.low), high=change(self.high), names=names)
+
+    @property
+    def texts(self) -> list[str]:
+        """All its expressions."""
+        return [self.low, self.high, *(number for number, _ in self.names)]
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ from pendel.core.check import examine
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import SETTING_UNITS, Drive
 from pendel.core.equations.flatten import control_deck
 from pendel.core.errors import ExpressionProblem
 from pendel.core.loops.find import Loop, upstream
@@ -111,10 +111,11 @@ def one_in_field(unit_text: str, of_field: str) -> float:
 
 
 def serves_only(drive: Drive, quantity: str, card: str) -> bool:
-    """Whether no other card, no other quantity and no setting uses a quantity."""
+    """Whether no other card, no other quantity, no setting and no control of the panel uses a quantity."""
     others = [q.text for n, q in drive.quantities.items() if n != quantity]
     others += [text for key, record in drive.cards.items() if key != card for text in record.texts]
-    others += [drive.settings[n] for n in ("until", "tick")]
+    others += [drive.settings[n] for n in SETTING_UNITS]
+    others += [text for control in drive.panel.values() for text in control.texts]
     return not any(quantity in names_in(text) for text in others)
 
 
