@@ -1,5 +1,7 @@
 """The strips by wheel and keys, kept runs by name, exports read back, and the sliders of the Loops page."""
 
+import json
+
 import h5py
 import numpy as np
 import pytest
@@ -35,6 +37,12 @@ def runs_page(window):
     window.show_page("Runs")
     settle()
     return window.page("Runs")
+
+
+def run_again(window):
+    window.start_run()
+    finish(window)
+    settle()
 
 
 def wheel(strips, at, modifiers=Qt.KeyboardModifier.NoModifier):
@@ -212,6 +220,42 @@ def test_signals_are_dropped_on_strips_and_taken_off_again(runs_page):
     assert not strips.plots
     dropped(strips, ["belt.force"], QPointF(20, 20))
     assert [s.signals for s in strips.specs] == [["belt.force"]] and len(strips.plots) == 1
+
+
+def test_chosen_strips_outlast_edits_renames_and_a_new_start(window, runs_page):
+    """Strips that nobody chose follow the drive's cards; those that somebody chose stay, and a signal whose card is
+    called otherwise is found under both names."""
+    session, strips = window.session, runs_page.strips
+    usual = [list(s.signals) for s in strips.specs]
+    session.do(commands.add_card(session.drive, "step", "Other", 0, 90))
+    run_again(window)
+    assert [s.signals for s in strips.specs] == usual
+    dropped(strips, ["door_motor.speed"], QPointF(-50, -50))
+    chosen = [*usual, ["door_motor.speed"]]
+    session.choose_unit("door_motor.speed", "rpm")
+    session.do(commands.add_card(session.drive, "step", "Another", 0, 96))
+    run_again(window)
+    assert [s.signals for s in strips.specs] == chosen and len(strips.plots) == len(chosen)
+    session.do(commands.rename_card(session.drive, "door_motor", "Main motor"))
+    run_again(window)
+    assert strips.specs[-1].signals == ["door_motor.speed", "main_motor.speed"]
+    assert [(t.name, t.unit) for t in strips.traces[-1]] == [("main_motor.speed", "rpm")]
+    session.undo.undo()
+    assert strips.specs[-1].signals == ["door_motor.speed", "main_motor.speed"]
+    session.undo.redo()
+    window.actions_by_name["save"].trigger()
+    kept, path = [list(s.signals) for s in strips.specs], session.path
+    window.files.open_path(EXAMPLES / "haul_drive.pendel")
+    run_again(window)
+    assert not {s for spec in strips.specs for s in spec.signals} & {s for signals in kept for s in signals}
+    window.files.open_path(path)
+    assert [s.signals for s in strips.specs] == kept
+    runs_page.usual_strips()
+    assert not json.loads(window.settings.value("strips/chosen"))
+    window.settings.setValue("strips/chosen", json.dumps({str(path): "[[[1], [2]], 3]", "x": 4, "y": "{"}))
+    window.files.open_path(path)
+    run_again(window)
+    assert strips.plots and len(strips.specs) == len(usual)
 
 
 def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_page, monkeypatch):

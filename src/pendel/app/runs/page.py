@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.plots.plot import fit_plots
+from pendel.app.runs.arrangement import Arrangement
 from pendel.app.runs.rotor_diagram import RotorDiagram
 from pendel.app.runs.sector_panel import SectorPanel
 from pendel.app.runs.signal_tree import SignalTree
@@ -28,7 +29,7 @@ from pendel.app.runs.strips import Strips
 from pendel.app.runs.torque_panel import TorquePanel
 from pendel.app.session.page import Page
 from pendel.app.session.run_figures import averaged_keys, measured, measured_keys
-from pendel.app.session.usual_strips import default_strips, keys_of
+from pendel.app.session.usual_strips import keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.drawing import Drawing, drawing_of
 from pendel.app.widgets.pictures import with_picture_menu
@@ -70,7 +71,6 @@ class RunsPage(Page):
         self._known: list[str] = []
         self.used: list[str] = []
         """Signals that were put on strips by hand, the last first."""
-        self.laid_out_for = ""
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
@@ -79,7 +79,9 @@ class RunsPage(Page):
         middle = QWidget()
         inside = column(middle, (8, 8, 8, 4), 4)
         self.strips = Strips()
+        self.arrangement = Arrangement(self.session, self.strips)
         self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
+        self.strips.changed.connect(self.arrangement.keep)
         self.strips.changed.connect(lambda: self.draw(keep_view=False))
         self.strips.added.connect(self._used)
         self.strips.unit_chosen.connect(self.session.choose_unit)
@@ -117,7 +119,7 @@ class RunsPage(Page):
         self._late_measures = Later(self, 30, self.measure)
         self._late_tree = Later(self, 0, self._fill_tree)
         self.session.runs_changed.connect(self.refresh)
-        self.session.shown_keys = self._shown_keys
+        self.session.shown_keys = lambda: self.arrangement.keys_ahead
         self.session.opened.connect(self._opened)
         self.refresh()
 
@@ -221,18 +223,10 @@ class RunsPage(Page):
         return grid
 
     def _opened(self) -> None:
-        self.laid_out_for = ""
         self.ticked, self._known = [], []  # another drive's runs may have the same names
         self.refresh()
 
     # runs --------------------------------------------------------------------
-
-    def _shown_keys(self) -> list[str]:
-        """What the strips will show of the next run."""
-        return keys_of(self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session))
-
-    def _layout(self) -> str:
-        return ",".join(self.session.drive.cards)
 
     def refresh(self) -> None:
         names = [r.name for r in self.session.runs]
@@ -243,9 +237,7 @@ class RunsPage(Page):
             self.ticked = ([*self.ticked, new[-1]] if len(self.ticked) > 1 else [new[-1]])[-MOST_TICKED:]
         self._fill_list()
         self._fill_tree()
-        if self.session.runs and self._layout() != self.laid_out_for:
-            self.laid_out_for = self._layout()
-            self.strips.specs = default_strips(self.session)
+        if self.session.runs and self.arrangement.lay_out():
             self.strips.times = [0.0, 0.0]
             self.draw(keep_view=False)
         else:
@@ -395,7 +387,7 @@ class RunsPage(Page):
             self._reveal.start()  # once it is laid out
 
     def usual_strips(self) -> None:
-        self.strips.specs = default_strips(self.session)
+        self.arrangement.take_usual()
         self.draw(keep_view=False)
 
     def show_live(self) -> None:
@@ -405,9 +397,7 @@ class RunsPage(Page):
             self._fill_tree()
             self.draw(keep_view=False)
             return
-        if self._layout() != self.laid_out_for:
-            self.laid_out_for = self._layout()
-            self.strips.specs = default_strips(self.session)
+        self.arrangement.lay_out()
         if not self._live:
             self._late_tree.start()
             self.measure()
@@ -575,6 +565,7 @@ class RunsPage(Page):
             in_frame.signals = [*phases, *(s for s in in_frame.signals if s not in frame)]
         else:
             self.strips.put(phases, None)
+        self.arrangement.keep()
         self.draw(keep_view=True)
 
     def _show_spectrum(self) -> None:

@@ -315,10 +315,12 @@ class Strips(PlotView):
         """Title, what its line looks like, and colour."""
         single = len(runs) == 1
         keys = [s for each in self.specs for s in each.signals]
-        for run, tint in runs:
+        known_of = [set(run.keys) for run, _ in runs]
+        labelled = {(run.trace(s).label, s) for (run, _), known in zip(runs, known_of) for s in keys if s in known}
+        labels = Counter(text for text, _ in labelled)
+        for (run, tint), known in zip(runs, known_of):
             actual_tint: dict[str, str] = {}
-            solid, known = 0, set(run.keys)
-            labels = Counter(run.trace(s).label for s in dict.fromkeys(keys) if s in known)
+            solid = 0
             for k, key in enumerate(spec.signals):
                 if key not in known:
                     continue

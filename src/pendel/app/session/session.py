@@ -51,9 +51,13 @@ class UndoStep(QUndoCommand):
 
     def redo(self) -> None:
         self.command.apply(self.session.drive, checked=True)
+        for old, new in commands.renamed_cards(self.command).items():
+            self.session.card_renamed.emit(old, new)
 
     def undo(self) -> None:
         self.command.revert(self.session.drive)
+        for old, new in commands.renamed_cards(self.command).items():
+            self.session.card_renamed.emit(new, old)
 
     def id(self) -> int:
         return hash(self.command.gesture) % (2**31 - 1) if self.command.gesture else -1
@@ -69,6 +73,8 @@ class Session(QObject):
     """One open drive. Views listen to its signals and change it only through `do`."""
 
     changed = pyqtSignal(set)
+    card_renamed = pyqtSignal(str, str)
+    """A card's id before and now."""
     examined_changed = pyqtSignal()
     units_changed = pyqtSignal()
     opened = pyqtSignal()
@@ -108,6 +114,7 @@ class Session(QObject):
         self.shelf = RunShelf(self.jobs, self.beside_worker, self)
         self.shelf.changed.connect(self.runs_changed)
         self.shelf.problems_found.connect(self._runs_unread)
+        self.card_renamed.connect(self._units_follow)
         self.path: Path | None = None
         self.selection: list[str] = []
         self.selected_wire = ""
@@ -394,6 +401,10 @@ class Session(QObject):
         self.shelf.choose_unit(key, unit_text)
         self.units_changed.emit()
         self.runs_changed.emit()
+
+    def _units_follow(self, old: str, new: str) -> None:
+        if self.shelf.units.follow(old, new):
+            self.units_changed.emit()
 
     def prefer_unit(self, declared: str, unit_text: str) -> None:
         """Show all signals declared with a unit in another, but for those chosen one by one."""

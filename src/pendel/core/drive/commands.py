@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Any
 
 from pendel.core.drive.document import (
@@ -350,6 +351,17 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
         if key != card and (inside, tuned_on) != (other.inside, other.tuned_on):
             changes.append(changed(drive, "cards", key, replace(other, inside=inside, tuned_on=tuned_on)))
     return Command(f"Rename {record.name} to {name}", tuple(changes))
+
+
+def renamed_cards(command: Command) -> dict[str, str]:
+    """Cards that have another id after it, by the one before."""
+    return {
+        gone.key: new.key
+        for gone, new in pairwise(c for c in command.changes if c.table == "cards")
+        if gone.at == new.at is not None
+        and gone.after is None is new.before
+        and replace(gone.before, name=new.after.name) == new.after
+    }
 
 
 def add_wire(drive: Drive, a: End, b: End) -> Command:

@@ -40,6 +40,13 @@ class ShownUnits:
             raise DriveProblem(f"{key} cannot be shown in {wanted}. Choose {possible}.")
         self.chosen[key] = wanted
 
+    def follow(self, old: str, new: str) -> bool:
+        """A card is called otherwise: its signals are read as before, those of runs under the old name too. Returns
+        whether there are any."""
+        moved = {f"{new}.{k.partition('.')[2]}": u for k, u in self.chosen.items() if k.partition(".")[0] == old}
+        self.chosen |= moved
+        return bool(moved)
+
 
 def factor(unit_text: str) -> float:
     """SI values of one of this unit."""
