@@ -219,13 +219,49 @@ def test_a_crossover_that_cannot_be_is_told_and_the_last_one_stays(window, text,
     window.show_page("Loops")
     page = window.page("Loops")
     judged(window)
-    before = page.wished[page.current]
+    before = page.wishes.wish
     type_into(page.wishes.crossover, text)
-    assert words in page.wishes.crossover.toolTip() and page.wished[page.current] == before
-    type_into(page.wishes.margin, "lots")
-    assert "margin in degrees" in page.wishes.margin.toolTip()
+    assert words in page.wishes.crossover.toolTip() and page.wishes.wish == before
+    for margin in ("lots", "inf", "10"):
+        type_into(page.wishes.margin, margin)
+        assert "margin in degrees" in page.wishes.margin.toolTip() and page.wishes.phase_margin == 60
+    type_into(page.wishes.margin, "70°")
+    assert not page.wishes.margin.toolTip() and page.wishes.phase_margin == 70
     type_into(page.wishes.crossover, "700 Hz")
-    assert not page.wishes.crossover.toolTip() and page.wished[page.current] == pytest.approx(700)
+    assert not page.wishes.crossover.toolTip() and page.wishes.of_loops[page.current] == pytest.approx(700)
+
+
+def test_what_was_asked_of_a_loop_follows_its_name_and_ends_with_its_drive(window, example_path):
+    """Of a loop that nobody asked anything of, the usual crossover follows the drive."""
+    window.show_page("Loops")
+    page, session = window.page("Loops"), window.session
+    judged(window)
+    page.choose("speed_pi")
+    usual = page.wishes.wish
+    type_into(page.wishes.crossover, f"{usual / 2:.4f}")
+    offered = [page.tolerances.name.itemData(n) for n in range(page.tolerances.name.count())]
+    value = next(name for name in offered if name.startswith("door_motor.")).partition(".")[2]
+    page.tolerances.name.setCurrentIndex(offered.index(f"door_motor.{value}"))
+    page.tolerances.add()
+    assert page.tolerances.spreads() == ((f"door_motor.{value}", pytest.approx(0.2)),)
+    session.do(commands.rename_card(session.drive, "speed_pi", "Outer"))
+    session.do(commands.rename_card(session.drive, "door_motor", "Main motor"))
+    judged(window)
+    assert page.current == "outer" and page.wishes.wish == pytest.approx(usual / 2, rel=1e-3)
+    assert page.tolerances.spreads() == ((f"main_motor.{value}", pytest.approx(0.2)),)
+    session.undo.undo()
+    session.undo.undo()
+    judged(window)
+    assert page.current == "speed_pi" and page.wishes.wish == pytest.approx(usual / 2, rel=1e-3)
+    session.undo.setClean()
+    window.files.open_path(example_path)
+    judged(window)
+    page.choose("speed_pi")
+    assert page.wishes.wish == pytest.approx(usual) and not page.tolerances.spreads()
+    session.do(commands.set_value(session.drive, "speed_pi", "K_p", "2*10"))
+    judged(window)
+    begin = page.statuses["speed_pi"].begin
+    assert page.wishes.wish == pytest.approx(begin)
 
 
 def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):

@@ -30,7 +30,7 @@ from pendel.app.loops.spreading import Spreading
 from pendel.app.loops.tolerances_box import TolerancesBox
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
-from pendel.app.loops.wishes import Wishes
+from pendel.app.loops.wishes import Wishes, renamed_loop
 from pendel.app.plots.plot import fit_plots
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
@@ -70,8 +70,6 @@ class LoopsPage(Page):
         self.current = ""
         self.now: LoopAnalysis | None = None
         self.proposed: LoopAnalysis | None = None
-        self.wished: dict[str, float] = {}
-        """Crossovers by loops, Hz."""
         self._late = Later(self, 0, self.study)
         self._propose_late = Later(self, 15, self.propose)
         self._late_show = Later(self, 0, self._show_later)
@@ -96,7 +94,8 @@ class LoopsPage(Page):
         self._follow = RefreshWhenShown(self, self._late.start)
         self._follow()
         self.session.changed.connect(lambda _: self._follow())
-        self.session.opened.connect(self._follow)
+        self.session.opened.connect(self._forget)
+        self.session.card_renamed.connect(self._follow_card)
         self.session.studied.connect(self._follow)
         self._trying: tuple[str, Command] | None = None
         """A drive that is to run before gains are tried, and the step that takes them."""
@@ -209,7 +208,7 @@ class LoopsPage(Page):
         self.rule_box.activated.connect(lambda _: self._rule_chosen())
         inside.addWidget(self.rule_box)
         self.wishes = Wishes()
-        self.wishes.changed.connect(self._wished)
+        self.wishes.changed.connect(self._propose_late.start)
         self.wishes.refused.connect(self.status_message)
         inside.addWidget(self.wishes)
         self.hand = HandGains()
@@ -263,6 +262,18 @@ class LoopsPage(Page):
             for at in offered:
                 self.where.addItem(at.label, at)
         self.where.setCurrentIndex(offered.index(self.session.judge_at))
+
+    def _forget(self) -> None:
+        """What was asked for was asked of another drive, whose loops may be called alike."""
+        self.current = self._hand_of = ""
+        self.wishes.forget()
+        self.tolerances.clear()
+        self._follow()
+
+    def _follow_card(self, old: str, new: str) -> None:
+        self.current = renamed_loop(self.current, old, new)
+        self.wishes.follow(old, new)
+        self.tolerances.follow_card(old, new)
 
     def fit(self) -> None:
         fit_plots(self)
@@ -434,12 +445,7 @@ class LoopsPage(Page):
         begin = self.statuses[self.current].begin
         if math.isnan(begin):
             begin = default_crossover(study, list(self.statuses.values()))
-        self.wishes.begin(self.wished.setdefault(self.current, begin), 0.0005 / study.dt, 0.2 / study.dt)
-
-    def _wished(self) -> None:
-        if self.chosen is not None:
-            self.wished[self.current] = self.wishes.wish
-            self._propose_late.start()
+        self.wishes.begin(self.current, begin, 0.0005 / study.dt, 0.2 / study.dt)
 
     def _rule_chosen(self) -> None:
         chosen, self.searching.result_shown = self.rule_box.currentData(), False

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
@@ -81,14 +81,25 @@ class TolerancesBox(QWidget):
             return
         if not name:
             return
-        for old in range(self.list.count() - 1, -1, -1):
-            item = self.list.item(old)
-            if item is not None and item.data(SPREAD)[0] == name:
-                self.list.takeItem(old)
-        item = QListWidgetItem(f"{name}  ± {number_text(100 * share, 3)} %")
-        item.setData(SPREAD, (name, share))
-        self.list.addItem(item)
+        self._fill({**{n: s for n, s in self.spreads() if n != name}, name: share})
+
+    def _fill(self, spreads: Mapping[str, float]) -> None:
+        self.list.clear()
+        for name, share in spreads.items():
+            item = QListWidgetItem(f"{name}  ± {number_text(100 * share, 3)} %")
+            item.setData(SPREAD, (name, share))
+            self.list.addItem(item)
         self._fit()
+
+    def clear(self) -> None:
+        """Another drive is open."""
+        self._fill({})
+        self.words.setText("")
+
+    def follow_card(self, old: str, new: str) -> None:
+        """A card is called otherwise."""
+        named = ((*name.partition("."), share) for name, share in self.spreads())
+        self._fill({(new if dot and card == old else card) + dot + value: s for card, dot, value, s in named})
 
     def _fit(self) -> None:
         self.list.setVisible(self.list.count() > 0)

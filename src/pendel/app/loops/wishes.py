@@ -35,6 +35,12 @@ def value_on(slide: QSlider, low: float, high: float) -> float:
     return low * (high / low) ** (slide.value() / PLACES)
 
 
+def renamed_loop(loop: str, old: str, new: str) -> str:
+    """The key of a loop whose regulator may be called otherwise."""
+    card, dot, axis = loop.partition(".")
+    return (new if card == old else card) + dot + axis
+
+
 class Wishes(QWidget):
     """``changed`` is emitted when something else is wished for, ``refused`` why what was typed cannot be."""
 
@@ -43,6 +49,10 @@ class Wishes(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self.loop = ""
+        """The loop whose crossover it is."""
+        self.of_loops: dict[str, float] = {}
+        """Crossovers (Hz) that somebody asked for, by loops."""
         self.ends = (1.0, 1.0)
         """Hz, between which a crossover can lie."""
         self.wish = 1.0
@@ -66,9 +76,10 @@ class Wishes(QWidget):
     def phase_margin(self) -> float:
         return float(self.margin_slider.value())
 
-    def begin(self, wish: float, low: float, high: float) -> None:
-        """Wish for a crossover (Hz) between two ends."""
-        self.ends, self.wish = (low, high), min(max(wish, low), high)
+    def begin(self, loop: str, usual: float, low: float, high: float) -> None:
+        """Show what somebody asked for of this loop, else the usual crossover (Hz), between two ends."""
+        wish = self.of_loops.get(loop, usual)
+        self.loop, self.ends, self.wish = loop, (low, high), min(max(wish, low), high)
         self._show_crossover()
         place_on(self.crossover_slider, self.wish, low, high)
 
@@ -87,21 +98,35 @@ class Wishes(QWidget):
             self.refused.emit(self.crossover.toolTip())
             return
         self.crossover.mark("")
-        self.begin(wish, low, high)
+        self.of_loops[self.loop] = wish
+        self.begin(self.loop, wish, low, high)
         self.changed.emit()
 
     def _crossover_slid(self) -> None:
-        self.wish = value_on(self.crossover_slider, *self.ends)
+        self.wish = self.of_loops[self.loop] = value_on(self.crossover_slider, *self.ends)
         self._show_crossover()
         self.changed.emit()
 
+    def forget(self) -> None:
+        """Another drive's loops may be called alike."""
+        self.of_loops.clear()
+
+    def follow(self, old: str, new: str) -> None:
+        """A card is called otherwise."""
+        self.of_loops = {renamed_loop(loop, old, new): wish for loop, wish in self.of_loops.items()}
+
     def _margin_typed(self, text: str) -> None:
+        low, high = self.margin_slider.minimum(), self.margin_slider.maximum()
         try:
-            self.margin_slider.setValue(round(float(text)))
-        except ValueError:
-            self.margin.mark("Write a margin in degrees, such as 60.")
+            margin = value_in_field(text.strip().removesuffix("°"), "", Names({}))
+            if not low <= margin <= high:
+                raise ValueError
+        except (ExpressionProblem, ValueError):
+            self.margin.mark(f"Write a margin in degrees, from {low} to {high}.")
             return
         self.margin.mark("")
+        self.margin_slider.setValue(round(margin))
+        self.margin.show_text(str(self.margin_slider.value()))
 
     def _margin_slid(self, value: int) -> None:
         self.margin.setText(str(value))
@@ -109,4 +134,4 @@ class Wishes(QWidget):
         self.changed.emit()
 
 
-__all__ = ["PLACES", "Wishes", "place_on", "slider", "value_on"]
+__all__ = ["PLACES", "Wishes", "place_on", "renamed_loop", "slider", "value_on"]

@@ -61,8 +61,9 @@ class Arrangement:
                 self.strips.specs = [each for each in left if each.signals]
                 self.keep()
                 return False
+        before = written(self.strips.specs)
         self.take_usual()
-        return True
+        return written(self.strips.specs) != before
 
     def take_usual(self) -> None:
         self.strips.specs = default_strips(self.session)
