@@ -24,6 +24,7 @@ from pendel.app.window import pages
 from pendel.app.window.main_window import MainWindow
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
+from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem
 from pendel.core.runs.kept import KeptRun
@@ -244,8 +245,11 @@ def test_what_was_asked_of_a_loop_follows_its_name_and_ends_with_its_drive(windo
     page.tolerances.name.setCurrentIndex(offered.index(f"door_motor.{value}"))
     page.tolerances.add()
     assert page.tolerances.spreads() == ((f"door_motor.{value}", pytest.approx(0.2)),)
+    page.draw_way("", KeptTransfer("speed_pi.out", "door_motor.speed"))
     session.do(commands.rename_card(session.drive, "speed_pi", "Outer"))
     session.do(commands.rename_card(session.drive, "door_motor", "Main motor"))
+    assert page.way.fields.way() == KeptTransfer("outer.out", "main_motor.speed")
+    page.choose("outer")
     judged(window)
     assert page.current == "outer" and page.wishes.wish == pytest.approx(usual / 2, rel=1e-3)
     assert page.tolerances.spreads() == ((f"main_motor.{value}", pytest.approx(0.2)),)
@@ -253,9 +257,11 @@ def test_what_was_asked_of_a_loop_follows_its_name_and_ends_with_its_drive(windo
     session.undo.undo()
     judged(window)
     assert page.current == "speed_pi" and page.wishes.wish == pytest.approx(usual / 2, rel=1e-3)
+    page.draw_way("", KeptTransfer("speed_pi.out", "door_motor.speed"))
     session.undo.setClean()
     window.files.open_path(example_path)
     judged(window)
+    assert page.stack.currentIndex() == 0, "that way was another drive's"
     page.choose("speed_pi")
     assert page.wishes.wish == pytest.approx(usual) and not page.tolerances.spreads()
     session.do(commands.set_value(session.drive, "speed_pi", "K_p", "2*10"))

@@ -265,6 +265,7 @@ class LoopsPage(Page):
 
     def _forget(self) -> None:
         """What was asked for was asked of another drive, whose loops may be called alike."""
+        self.stack.setCurrentIndex(0)
         self.current = self._hand_of = ""
         self.wishes.forget()
         self.tolerances.clear()
@@ -553,13 +554,8 @@ class LoopsPage(Page):
         if self.proposed is not None:
             m = self.proposed.margins
             good = m.damped
-            self.verdict.setText(
-                "A well-damped loop."
-                if good
-                else "Unstable with these gains."
-                if not m.stable
-                else "Little margin: expect overshoot and ringing."
-            )
+            bad = "Little margin: expect overshoot and ringing." if m.stable else "Unstable with these gains."
+            self.verdict.setText("A well-damped loop." if good else bad)
             self.verdict.setStyleSheet(f"color: {tokens().moss if good else tokens().brick};")
 
     # doing -----------------------------------------------------------------------

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 
 from pendel.app.loops.way_fields import SignalBox
 from pendel.app.widgets.basic import Field, button, column, label, row, wrapped
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import Drive, renamed_signal
 from pendel.core.errors import ExpressionProblem
 from pendel.core.loops.tolerances import Tolerated
 from pendel.core.quantities.expressions import value_in_field
@@ -98,8 +98,7 @@ class TolerancesBox(QWidget):
 
     def follow_card(self, old: str, new: str) -> None:
         """A card is called otherwise."""
-        named = ((*name.partition("."), share) for name, share in self.spreads())
-        self._fill({(new if dot and card == old else card) + dot + value: s for card, dot, value, s in named})
+        self._fill({renamed_signal(name, old, new): share for name, share in self.spreads()})
 
     def _fit(self) -> None:
         self.list.setVisible(self.list.count() > 0)

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QCompleter, QFormLayout, QListWidget, QWi
 
 from pendel.app.widgets.basic import column, label
 from pendel.app.widgets.signal_drag import accept_signals
-from pendel.core.drive.document import Drive, KeptTransfer
+from pendel.core.drive.document import Drive, KeptTransfer, renamed_signal
 from pendel.core.loops.transfer import ANY, PLACES_OF_WAYS, offered
 from pendel.core.runs.simulate import signal_infos
 
@@ -166,6 +166,12 @@ class WayFields(QWidget):
 
     def way(self) -> KeptTransfer:
         return KeptTransfer(self.source.key(), self.target.key(), self.opened.keys(), self.at.key())
+
+    def follow_card(self, old: str, new: str) -> None:
+        """A card is called otherwise."""
+        way = self.way()
+        source, target, *opened = (renamed_signal(s, old, new) for s in (way.source, way.target, *way.opened))
+        self.show_way(KeptTransfer(source, target, tuple(opened), way.at))
 
     def show_way(self, way: KeptTransfer) -> None:
         self.source.show_key(way.source)

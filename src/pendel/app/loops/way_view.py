@@ -79,6 +79,7 @@ class WayView(QWidget):
         """Of the drive that is shown."""
         self._late = Later(self, 60, self.look)
         self.points_came.connect(self._take_points)
+        session.card_renamed.connect(lambda old, new: self.fields.follow_card(old, new))
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)

@@ -9,6 +9,7 @@ import json
 from pendel.app.runs.strips import Strips
 from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import StripSpec, default_strips, keys_of
+from pendel.core.drive.document import renamed_signal
 
 MOST_DRIVES = 50
 """Whose strips are kept."""
@@ -109,8 +110,7 @@ class Arrangement:
 
 def with_other_name(signals: list[str] | set[str], old: str, new: str) -> list[str]:
     """Signals of a card under its new name, too, each behind the one under the old name."""
-    both = ((s, f"{new}.{s.partition('.')[2]}") if s.partition(".")[0] == old else (s,) for s in signals)
-    return list(dict.fromkeys(s for names in both for s in names))
+    return list(dict.fromkeys(name for s in signals for name in (s, renamed_signal(s, old, new))))
 
 
 def written(specs: list[StripSpec]) -> str:

@@ -11,6 +11,7 @@ from itertools import pairwise
 from typing import Any
 
 from pendel.core.drive.document import (
+    PANEL_ORDERS,
     SETTING_UNITS,
     Card,
     Drive,
@@ -22,6 +23,7 @@ from pendel.core.drive.document import (
     Point,
     Quantity,
     Wire,
+    renamed_signal,
     slug,
 )
 from pendel.core.drive.limits import check_changes, within_sheet
@@ -336,18 +338,18 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
             ]
     changes += [changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card]
     changes += [
-        changed(drive, "panel", key, replace(control, target=f"{new}.{control.target.partition('.')[2]}"))
+        changed(drive, "panel", key, replace(control, target=renamed_signal(control.target, card, new)))
         for key, control in drive.panel.items()
-        if control.target.partition(".")[0] == card and new != card
+        if control.target not in PANEL_ORDERS and renamed_signal(control.target, card, new) != control.target
     ]
 
-    def renamed_signal(signal: str) -> str:
-        return f"{new}.{signal.partition('.')[2]}" if signal.partition(".")[0] == card else signal
+    def named(signal: str) -> str:
+        return renamed_signal(signal, card, new)
 
-    changes += in_transfers(drive, renamed_signal)
+    changes += in_transfers(drive, named)
     for key, other in drive.cards.items() if new != card else ():
         inside = new if other.inside == card else other.inside
-        tuned_on = {renamed_signal(name): gain for name, gain in other.tuned_on.items()}
+        tuned_on = {named(name): gain for name, gain in other.tuned_on.items()}
         if key != card and (inside, tuned_on) != (other.inside, other.tuned_on):
             changes.append(changed(drive, "cards", key, replace(other, inside=inside, tuned_on=tuned_on)))
     return Command(f"Rename {record.name} to {name}", tuple(changes))

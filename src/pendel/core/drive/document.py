@@ -212,6 +212,12 @@ class End:
         return cls(card, port)
 
 
+def renamed_signal(signal: str, old: str, new: str) -> str:
+    """``card.signal`` where the card is called otherwise; the name of a tap stays, whatever cards are called."""
+    card, dot, name = signal.partition(".")
+    return new + dot + name if dot and card == old else signal
+
+
 @dataclass(frozen=True)
 class Wire:
     """A connection. For signals ``a`` is the source and ``b`` the reader."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from pendel.core.drive.document import renamed_signal
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import unit
 
@@ -43,9 +44,9 @@ class ShownUnits:
     def follow(self, old: str, new: str) -> bool:
         """A card is called otherwise: its signals are read as before, those of runs under the old name too. Returns
         whether there are any."""
-        moved = {f"{new}.{k.partition('.')[2]}": u for k, u in self.chosen.items() if k.partition(".")[0] == old}
-        self.chosen |= moved
-        return bool(moved)
+        before = len(self.chosen)
+        self.chosen |= {renamed_signal(key, old, new): wanted for key, wanted in self.chosen.items()}
+        return len(self.chosen) > before
 
 
 def factor(unit_text: str) -> float:
