@@ -350,6 +350,20 @@ def test_a_channel_is_added_by_typing_it(bench):
     assert line.text() == "" or line.text().isspace()
 
 
+def test_channels_follow_a_block_that_is_called_otherwise(bench, window):
+    """With their scales, there and back by undo; the unused name is not missed."""
+    scope, session, said = bench.scope, window.session, []
+    scope.status_message.connect(said.append)
+    assert until(lambda: "speed_pi.out" in scope.keys)
+    place, before = scope.keys.index("speed_pi.out"), list(scope.keys)
+    scope.table.item(place, SCALE).setText("3")
+    session.do(commands.rename_card(session.drive, "speed_pi", "Outer"))
+    assert until(lambda: scope.keys[place] == "outer.out") and len(scope.keys) == len(before)
+    assert scope.shown[place].scale == 3.0 and scope.shown[place].channel.title.startswith("Outer")
+    session.undo.undo()
+    assert until(lambda: scope.keys == before) and scope.shown[place].scale == 3.0 and not said
+
+
 def test_another_drive_brings_its_own_channels_without_a_word(window):
     """What was chosen for the one before is not missed; when that is read again, it stays."""
     window.show_page("Bench")

@@ -27,6 +27,7 @@ from pendel.core.bench.setups import ChannelSetup, read_setup, setup_text
 from pendel.core.bench.trigger import Frame, Mode, Scope
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Block
+from pendel.core.drive.document import renamed_signal
 from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.formats.writing import write_atomically
 from pendel.core.quantities.expressions import value_in_field
@@ -50,6 +51,8 @@ class ScopePanel(QWidget):
         """Runs to be drawn beside, the newest first."""
         self.keys: list[str] = []
         """Channels by key, also those that the present drive does not have."""
+        self._renamed: list[tuple[str, str]] = []
+        """Cards that were called otherwise since the drive was opened, by id, and what they were called then."""
         self._emptied = self._of_another_drive = False
         """Whether the last channel was taken off by hand; else the usual ones are shown where there are none."""
         self.sampler: Sampler | None = None
@@ -90,6 +93,7 @@ class ScopePanel(QWidget):
         board.framed.connect(self._take_record)
         self.session.runs_changed.connect(self._offer_runs)
         self.session.opened.connect(self._take_other_drive)
+        self.session.card_renamed.connect(lambda *names: self._renamed.append(names))
         self._offer_runs()
         self.refresh()
 
@@ -184,6 +188,7 @@ class ScopePanel(QWidget):
 
     def _take_other_drive(self) -> None:
         self._of_another_drive, self._emptied = True, False
+        self._renamed.clear()
 
     def _offer(self, description: Description) -> None:
         keys = [self.add_channel.itemData(k) for k in range(self.add_channel.count())]
@@ -210,12 +215,14 @@ class ScopePanel(QWidget):
         said."""
         known = {one.channel.key: one for one in self.shown}
         shown, gone = [], []
-        for key in self.keys:
+        for place, key in enumerate(self.keys):
+            now = key if has(description, key) else self._called_now(key)
             try:
-                channel = description.channel(key)
+                channel = description.channel(now)
             except BenchProblem:
                 gone.append(key)
                 continue
+            self.keys[place] = now
             before = known.get(key)
             shown.append(Shown(channel, before.scale, before.offset, before.visible) if before else Shown(channel))
         if gone:
@@ -226,6 +233,13 @@ class ScopePanel(QWidget):
             self._show_channels(shown)
             if self.sampler is not None:
                 self._restart()
+
+    def _called_now(self, key: str) -> str:
+        """The key of a channel whose card may be called otherwise."""
+        role, colon, signal = key.rpartition(":")
+        for old, new in self._renamed:
+            signal = renamed_signal(signal, old, new)
+        return role + colon + signal
 
     def _show_channels(self, shown: list[Shown]) -> None:
         self.shown = shown
