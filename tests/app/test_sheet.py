@@ -15,7 +15,7 @@ from pendel.app.window.editing import CLIP_MIME
 from pendel.core.catalogue.declare import Link
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
-from pendel.core.drive.document import End
+from pendel.core.drive.document import Drive, End, Quantity
 from pendel.core.drive.shelf import ready
 
 from .at_the_bench import turn
@@ -293,7 +293,11 @@ def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_p
     type_into(spine.fields["U_link"], "52 V")
     assert window.session.examined.quantities["U_link"] == 52.0
     before = dict(window.session.drive.cards)
-    for data in (b"\xff\x00", b"[]", json.dumps({"cards": {"x": {"kind": 3}}, "wires": []}).encode()):
+    bad = [{"cards": {"x": {"kind": 3}}, "wires": []}]
+    bad += [
+        {"cards": {}, "wires": [], "quantities": q} for q in ({"no name": ["1", ""]}, {"q": [1, ""]}, {"q": "1"}, [])
+    ]
+    for data in (b"\xff\x00", b"[]", *(json.dumps(record).encode() for record in bad)):
         mime = QMimeData()
         mime.setData(CLIP_MIME, data)
         QGuiApplication.clipboard().setMimeData(mime)
@@ -301,6 +305,28 @@ def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_p
         window.actions_by_name["paste"].trigger()
         assert "cannot be pasted" in window.foot.status_message.whole
     assert dict(window.session.drive.cards) == before
+
+
+def test_quantities_come_with_what_is_pasted_into_another_drive(window):
+    """Those that are named, with those that these name; a drive keeps its own, and says so. One step of undo."""
+    session = window.session
+    session.do(commands.set_quantity(session.drive, "base", "2"))
+    session.do(commands.set_quantity(session.drive, "twice", "2*base", "of the base"))
+    session.do(commands.set_value(session.drive, "speed_pi", "K_p", "twice*U_link/1 V"))
+    session.select(["speed_pi"])
+    window.drive_page.sheet.setFocus()
+    window.actions_by_name["copy"].trigger()
+    wanted = {name: session.drive.quantities[name] for name in ("base", "twice", "U_link", "T_i", "i_max")}
+    session.open(Drive("Other"), None)
+    session.do(commands.set_quantity(session.drive, "base", "3"))
+    steps = session.undo.count()
+    window.drive_page.sheet.setFocus()
+    window.actions_by_name["paste"].trigger()
+    assert session.drive.quantities == {**wanted, "base": Quantity("3")} and "base" in window.foot.status_message.whole
+    assert session.examined.values["speed_pi"]["K_p"] == pytest.approx(6 * session.examined.quantities["U_link"])
+    session.undo.undo()
+    assert session.undo.index() == steps and list(session.drive.quantities) == ["base"] and not session.drive.cards
+    session.undo.setClean()
 
 
 def test_any_signal_can_be_tapped_from_the_tree_of_a_run(window, monkeypatch):

@@ -16,11 +16,20 @@ from pendel.app.session.card_text import main_signal
 from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Block, Choice
 from pendel.core.drive import assemblies, commands
-from pendel.core.drive.document import End, Wire
+from pendel.core.drive.document import End, Quantity, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.quantities.named import check_name
 
 CLIP_MIME = "application/x-pendel-cards"
+
+
+def quantity(name: str, text: str, note: str) -> Quantity:
+    """From a clipboard, which anybody may have written. Raises `PendelError`, `TypeError`."""
+    check_name(name)
+    if not isinstance(text, str) or not isinstance(note, str):
+        raise TypeError(name)
+    return Quantity(text, note)
 
 
 class Editing(QObject):
@@ -87,6 +96,7 @@ class Editing(QObject):
         record = {
             "cards": {k: card_record(c) for k, c in clipped.cards.items()},
             "wires": [[str(w.a), str(w.b)] for w in clipped.wires],
+            "quantities": {name: [q.text, q.note] for name, q in clipped.quantities.items()},
         }
         mime = QMimeData()
         mime.setData(CLIP_MIME, json.dumps(record).encode())
@@ -112,12 +122,19 @@ class Editing(QObject):
             record = json.loads(bytes(mime.data(CLIP_MIME).data()))
             cards = {k: card_from_record(c) for k, c in record["cards"].items()}
             wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
+            quantities = {name: quantity(name, *texts) for name, texts in record.get("quantities", {}).items()}
         except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
             self.status_message.emit("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
             return
-        command, new = assemblies.insert(self.session.drive, commands.Clip(cards, wires), self.session.inside)
+        clipped = commands.Clip(cards, wires, quantities)
+        differing = ", ".join(clipped.differing(self.session.drive))
+        command, new = assemblies.insert(self.session.drive, clipped, self.session.inside)
         self.session.do(command)
         self.session.select(new)
+        if differing:
+            self.status_message.emit(
+                f"This drive keeps its own value of {differing}, which differs from what was copied."
+            )
 
     def wire(self) -> None:
         """Wire by keyboard: choose both ends from lists."""

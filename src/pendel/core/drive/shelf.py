@@ -11,10 +11,9 @@ from platformdirs import user_data_dir
 
 from pendel.core.drive import file
 from pendel.core.drive.assemblies import face_of, insert
-from pendel.core.drive.commands import Change, Clip, Command, clip
-from pendel.core.drive.document import Drive, Quantity, slug
+from pendel.core.drive.commands import Command, clip
+from pendel.core.drive.document import Drive, slug
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
-from pendel.core.quantities.expressions import names_in
 from pendel.core.vocabulary import Link
 from pendel.core.wording import sentence_case
 
@@ -39,7 +38,7 @@ def only_assembly(drive: Drive, assembly: str) -> Drive:
         assembly: replace(top, x=10, y=10, inside="", role="", face=replace(face, follows=True)),
     }
     kept.wires = {w.key: w for w in clipped.wires}
-    kept.quantities = quantities_used(drive, clipped)
+    kept.quantities = dict(clipped.quantities)
     return kept
 
 
@@ -61,18 +60,6 @@ def put_on_shelf(drive: Drive, assembly: str) -> Path:
         raise FileProblem(str(path.parent), f"the shelf cannot be made: {problem.strerror}.") from problem
     file.save(kept, path)
     return path
-
-
-def quantities_used(drive: Drive, clipped: Clip) -> dict[str, Quantity]:
-    """Quantities that the cards' texts name, and those that these name in turn."""
-    texts = [text for card in clipped.cards.values() for text in card.texts]
-    wanted: dict[str, Quantity] = {}
-    while texts:
-        for name in names_in(texts.pop()):
-            if name in drive.quantities and name not in wanted:
-                wanted[name] = drive.quantities[name]
-                texts.append(drive.quantities[name].text)
-    return {name: q for name, q in drive.quantities.items() if name in wanted}
 
 
 def on_shelf() -> list[tuple[str, Path]]:
@@ -141,9 +128,6 @@ def take_from_shelf(
     if top is None:
         raise DriveProblem(f"{path.name} holds no assembly. Save one to the shelf again.")
     kept.cards[top] = replace(kept.cards[top], x=place[0], y=place[1])
-    command, new = insert(drive, clip(kept, [top]), sheet, 0)
-    missing = {n: q for n, q in kept.quantities.items() if n not in drive.quantities}
-    at = len(drive.quantities)
-    added = tuple(Change("quantities", n, None, q, at + k) for k, (n, q) in enumerate(missing.items()))
-    differing = [n for n, q in kept.quantities.items() if n in drive.quantities and drive.quantities[n].text != q.text]
-    return Command(f"Add {kept.title}", (*added, *command.changes)), new[0], differing
+    clipped = clip(kept, [top])
+    command, new = insert(drive, clipped, sheet, 0)
+    return replace(command, title=f"Add {kept.title}"), new[0], clipped.differing(drive)
