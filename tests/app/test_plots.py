@@ -240,7 +240,14 @@ def test_chosen_strips_outlast_edits_renames_and_a_new_start(window, runs_page):
     run_again(window)
     assert strips.specs[-1].signals == ["door_motor.speed", "main_motor.speed"]
     assert [(t.name, t.unit) for t in strips.traces[-1]] == [("main_motor.speed", "rpm")]
-    session.undo.undo()
+    heading = runs_page.heading.text()
+    session.do(commands.rename_card(session.drive, "travel_speed", "Other sensor"))
+    run_again(window)
+    assert strips.specs[0].signals[:2] == ["travel_speed.out", "other_sensor.out"]
+    assert until(lambda: runs_page.heading.text() != heading) and runs_page.heading.text() == "Other sensor"
+    assert runs_page.grid.count() > 5 and "against its setpoint" in runs_page.subheading.whole
+    for _ in range(2):
+        session.undo.undo()
     assert strips.specs[-1].signals == ["door_motor.speed", "main_motor.speed"]
     session.undo.redo()
     window.actions_by_name["save"].trigger()

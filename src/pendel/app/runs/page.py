@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from itertools import compress
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
@@ -463,14 +464,16 @@ class RunsPage(Page):
 
     # measures ------------------------------------------------------------------
 
-    def measured_signal(self) -> tuple[str | None, str | None]:
-        """Actual value and setpoint of the first strip that has both, else the first signal."""
-        for spec in self.strips.specs:
-            actual = next((s for s in spec.signals if s not in spec.setpoints), None)
-            if actual and spec.setpoints:
-                return actual, next(iter(spec.setpoints))
-        first = next((s for spec in self.strips.specs for s in spec.signals), None)
-        return first, None
+    def measured_signal(self, run: KeptRun) -> tuple[str | None, str | None]:
+        """Actual value and setpoint of the first strip that has both of a run, else the run's first signal."""
+        known = set(run.keys)
+        strips = [([s for s in each.signals if s in known], each.setpoints) for each in self.strips.specs]
+        for signals, setpoints in strips:
+            actual = next((s for s in signals if s not in setpoints), None)
+            setpoint = next((s for s in signals if s in setpoints), None)
+            if actual and setpoint:
+                return actual, setpoint
+        return next((s for signals, _ in strips for s in signals), None), None
 
     def measure(self) -> None:
         if self.session.closing:
@@ -485,15 +488,19 @@ class RunsPage(Page):
         self._show_torque()
         newest = self._drawn_by_age()[-MOST_MEASURED:]
         runs = [(run, tint) for run, tint in self.drawn if any(run is each for each in newest)]
-        actual, setpoint = self.measured_signal()
-        runs = [(r, tint) for r, tint in runs if actual in r.keys]
-        if not runs or actual is None:
+        latest = self._latest_shown()
+        actual, setpoint = self.measured_signal(latest) if latest is not None else (None, None)
+        # What has another name in a run is measured under that.
+        pairs = [(actual, setpoint) if actual in run.keys else self.measured_signal(run) for run, _ in runs]
+        if latest is None or actual is None:
             live = self.session.live is not None
             self.heading.setText(LIVE if live else "Measures")
             self.subheading.set_text("Keep the last part of it to measure it." if live else "")
             self.span.setText("")
             return
-        info = runs[0][0].infos[actual]
+        info = latest.infos[actual]
+        alike = [key is not None and run.infos[key].label == info.label for (run, _), (key, _) in zip(runs, pairs)]
+        runs, pairs = list(compress(runs, alike)), list(compress(pairs, alike))
         self.heading.setText(sentence_case(info.label))
         a, b = sorted(self.strips.times)
         self.subheading.set_text(f"{'against its setpoint, ' if setpoint else ''}cursor 1 to 2")
@@ -504,7 +511,7 @@ class RunsPage(Page):
             self.grid.addWidget(head, 0, c)
         shown = keys_of(self.strips.specs)
         reasons = {measure.title: measure.why_none for measure in measures_at(Place.RESPONSE)}
-        rows = [measured(run, actual, setpoint, a, b, shown) for run, _ in runs]
+        rows = [measured(run, *pair, a, b, shown) for (run, _), pair in zip(runs, pairs)]
         for r, name in enumerate(dict.fromkeys(name for figures in rows for name in figures), 1):
             self.grid.addWidget(label(name, "muted"), r, 0)
             for c, figures in enumerate(rows, 1):
@@ -514,11 +521,9 @@ class RunsPage(Page):
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)
-        latest = self._latest_shown()
-        chosen = latest if any(run is latest for run, _ in runs) else runs[0][0]
-        self.span.setText(f"{chosen.name}, between the cursors, {figure(b - a, 's', 4)}")
-        firsts = (next((s for s in spec.signals if s in chosen.keys), None) for spec in self.strips.specs[:5])
-        self.between.show(chosen, [key for key in firsts if key], a, b)
+        self.span.setText(f"{latest.name}, between the cursors, {figure(b - a, 's', 4)}")
+        firsts = (next((s for s in spec.signals if s in latest.keys), None) for spec in self.strips.specs[:5])
+        self.between.show(latest, [key for key in firsts if key], a, b)
 
     def _show_sectors(self) -> None:
         shown = self.sectors.isVisibleTo(self)
