@@ -102,6 +102,40 @@ def test_a_drive_that_is_open_elsewhere_is_opened_only_on_request(window, questi
     assert not isinstance(take(lock_of(path)), FileLock), "and now it is ours"
 
 
+def test_kept_runs_go_with_a_drive_that_is_saved_elsewhere(window, tmp_path):
+    """Out of where runs of drives without a file are; as copies into another file's place; one that ends later, too. A
+    place where they cannot be is told, and they stay."""
+    session, said = window.session, []
+    session.open(session.drive.copy(), None)
+    window.start_run()
+    finish(window)
+    unsaved = session.runs[0].file
+    old = unsaved.with_name("run7_old.h5")
+    old.touch()
+    os.utime(old, (0, 0))
+    session.save(tmp_path / "first.pendel")
+    assert until(lambda: session.runs[0].file.parent == tmp_path / "first.runs") and not unsaved.exists()
+    (tmp_path / "first.runs" / "sweeps.json").write_text("{}")
+    window.start_run()  # it ends where it began
+    session.save(tmp_path / "second.pendel")
+    finish(window)
+    assert (
+        until(lambda: {run.file.parent for run in session.runs} == {tmp_path / "second.runs"})
+        and len(session.runs) == 2
+    )
+    assert len(list((tmp_path / "first.runs").glob("run*.h5"))) == 1 and (tmp_path / "second.runs/sweeps.json").exists()
+    session.shelf.problems_found.connect(said.extend)
+    (tmp_path / "third.runs").write_text("in the way")
+    session.save(tmp_path / "third.pendel")
+    assert until(lambda: said) and "cannot be brought there" in said[0] and str(tmp_path / "second.runs") in said[0]
+    window.files.open_path(tmp_path / "first.pendel")
+    assert until(lambda: [run.name for run in session.runs] == ["Run 1"])
+    window.files.open_path(tmp_path / "second.pendel")
+    assert until(lambda: [run.name for run in session.runs] == ["Run 1", "Run 2"])
+    window.actions_by_name["new"].trigger()
+    assert until(lambda: not old.exists()) and session.shelf.next_number() == 1
+
+
 def test_autosave_does_not_wait_for_a_pause_and_survives_what_cannot_be_examined(window, monkeypatch):
     monkeypatch.setattr(sessions, "examine", lambda drive: 1 / 0)
     saved = autosave_path(window.session.path)

@@ -60,6 +60,7 @@ PROPOSE_FORMATS = JobKind("propose formats", "process beside", "No formats propo
 ON_PROCESSOR = JobKind("run on a processor", "process beside", "It did not run on a processor")
 WORK_OUT = JobKind("work out", "firmware", "What follows from a table is not known")
 READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", newest_wins=True)
+BRING_RUNS = JobKind("bring kept runs along", "disk", "The kept runs do not belong to the new file")
 DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be described", newest_wins=True)
 BENCH = JobKind("bench", "bench", "The board cannot do this")
 LOOK_AT_BOARD = JobKind("look at the board", "bench", "The board cannot be looked at")

@@ -6,13 +6,15 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections.abc import Callable
+import shutil
+import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from platformdirs import user_state_dir
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from pendel.app.session.jobs import MOMENT, READ_RUNS, End, Job, Jobs
+from pendel.app.session.jobs import BRING_RUNS, MOMENT, READ_RUNS, End, Job, Jobs
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import EXAMPLES
@@ -27,6 +29,8 @@ from pendel.core.runs.worker import Beside
 MOST_RUNS = 40
 MOST_READ = 12
 """Runs that are read when a drive is opened."""
+UNSAVED_FOR = 30 * 86400.0
+"""s for which runs of a drive that was never saved stay on disk."""
 LONGEST_ORDERING = 600.0
 """Seconds that it may take to order the drive of a run."""
 
@@ -64,6 +68,9 @@ class RunShelf(QObject):
         self.path, self.runs, self._ran = path, [], None
         self._opened += 1
         self._jobs.stop(READ_RUNS)
+        if path is None:
+            folder = self.folder
+            self._jobs.start(BRING_RUNS, lambda _: sweep_out(folder), lambda _: None)
         if path is None or not self.folder.is_dir():
             return
         folder, opened = self.folder, self._opened
@@ -98,10 +105,40 @@ class RunShelf(QObject):
         name = path.stem if path else "untitled"
         return Path(user_state_dir("pendel")) / "runs" / f"{name}.runs"
 
+    def go_along(self, path: Path) -> None:
+        """The drive is saved in another file: its kept runs go along, as copies; those of a drive that had no file
+        before are moved."""
+        before, moved = self.folder, self.path is None
+        self.path = path
+        if self.folder != before:
+            self._bring([run for run in self.runs if run.file is not None], before, moved)
+
+    def _bring(self, runs: Sequence[KeptRun], before: Path, moved: bool) -> None:
+        from pendel.core.loops.kept_sweeps import NAME  # slow to load, and not needed to start
+
+        files = {run.file: run for run in runs if run.file is not None}
+        beside = [before / NAME] if (before / NAME).is_file() else []
+
+        def done(job: Job) -> None:
+            if job.end is End.FAILED:
+                self.problems_found.emit([job.sentence])
+            for source, target in (job.result or {}).items():
+                if source not in files:
+                    continue
+                files[source].file = target
+                if not any(files[source] is run for run in self.runs):  # it was deleted meanwhile
+                    target.unlink(missing_ok=True)
+
+        folder = self.folder
+        if files or beside:
+            work = lambda _: brought([*files, *beside], folder, moved)  # noqa: E731
+            self._jobs.start(BRING_RUNS, work, done, at_once=MOMENT)
+
     def next_number(self) -> int:
         names = [run.name.split(" · ")[0] for run in self.runs]
         numbers = [int(m[1]) for name in names if (m := re.fullmatch(r"Run (\d{1,9})", name))]
-        files = self.folder.glob("run*.h5") if self.folder.is_dir() else ()
+        # Without a file, what is there is of other drives.
+        files = self.folder.glob("run*.h5") if self.path is not None and self.folder.is_dir() else ()
         numbers += [int(m[1]) for p in files if (m := re.fullmatch(r"run(\d{1,9})(_\w+)?", p.stem))]
         return max([0, *numbers]) + 1
 
@@ -109,6 +146,8 @@ class RunShelf(QObject):
         run.units, run.evaluator = self.units, self.evaluator
         self.runs.append(run)
         del self.runs[:-MOST_RUNS]
+        if run.file is not None and run.file.parent != self.folder:  # the drive was saved elsewhere while it ran
+            self._bring([run], run.file.parent, moved=True)
 
     def remove(self, run: KeptRun) -> None:
         self.runs = [r for r in self.runs if r is not run]
@@ -185,6 +224,45 @@ def kept_runs(
         except FileProblem as problem:
             problems.append(f"A kept run is left out. {problem}")
     return runs, problems
+
+
+def brought(sources: Sequence[Path], folder: Path, moved: bool) -> dict[Path, Path]:
+    """Copy or move files to a folder; gives where each is now. What is there by the same name stays.
+
+    Raises
+    ------
+    FileProblem
+    """
+    places = {}
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for source in sources:
+            target = folder / source.name
+            if target.exists() or not source.is_file():
+                continue
+            half = target.with_name(f"{target.name}.part")
+            try:
+                shutil.copy2(source, half)
+                half.replace(target)  # so there is never half a run
+            finally:
+                half.unlink(missing_ok=True)
+            places[source] = target
+            if moved:
+                source.unlink(missing_ok=True)
+    except OSError as problem:
+        where = sources[0].parent
+        raise FileProblem(
+            str(folder), f"kept runs cannot be brought there: {problem.strerror}. They are in {where}."
+        ) from problem
+    return places
+
+
+def sweep_out(folder: Path) -> None:
+    """Delete runs of drives that were never saved, once they are so old that no window has them any more."""
+    for path in folder.glob("run*.h5"):
+        with contextlib.suppress(OSError):
+            if time.time() - path.stat().st_mtime > UNSAVED_FOR:
+                path.unlink()
 
 
 def age(path: Path) -> float:

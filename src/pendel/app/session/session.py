@@ -326,6 +326,7 @@ class Session(QObject):
         self.discard_autosave()
         if path != self.path:
             self._let_go()
+            self.shelf.go_along(path)
         self._belongs_to(path)
         self.undo.setClean()
         self.file_changed.emit()
