@@ -423,9 +423,9 @@ def test_all_panels_at_once_leave_the_window_its_size_and_the_strips_their_room(
 
 
 def ticked(page, *names):
-    for n in range(page.list.count()):
-        name = page.list.item(n).data(Qt.ItemDataRole.UserRole)
-        page.list.item(n).setCheckState(Qt.CheckState.Checked if name in names else Qt.CheckState.Unchecked)
+    for n in range(page.kept.list.count()):
+        name = page.kept.list.item(n).data(Qt.ItemDataRole.UserRole)
+        page.kept.list.item(n).setCheckState(Qt.CheckState.Checked if name in names else Qt.CheckState.Unchecked)
 
 
 def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, monkeypatch):

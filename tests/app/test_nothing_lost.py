@@ -12,7 +12,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
@@ -21,6 +21,7 @@ from pendel.app.session import autosaves
 from pendel.app.session import session as sessions
 from pendel.app.session.autosaves import autosave_path, slots
 from pendel.app.session.jobs import AUTOSAVE
+from pendel.app.session.run_shelf import MOST_READ
 from pendel.core.drive import commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
@@ -301,12 +302,46 @@ def test_a_run_is_its_file_whatever_it_is_called(window):
     os.mkfifo(window.session.shelf.folder / "run99_abc.h5")
     kept = second.file
     window.session.shelf.remove(first)
-    assert window.session.runs == [second] and kept.exists() and not first.file.exists()
+    assert window.session.runs == [second] and kept.exists()
     path = window.session.path
     window.session.open(file.load(path), path)  # the pipe named like a run holds nothing up
     assert until(lambda: not window.session.shelf.reading)
-    assert [r.file for r in window.session.runs] == [kept]
+    assert [r.file for r in window.session.runs] == [kept] and not first.file.exists()
     assert window.session.shelf.next_number() == 100
+
+
+def test_all_kept_runs_can_be_reached_and_a_deleted_one_comes_back_until_the_drive_is_closed(window):
+    """A few are read when a drive is opened, the rest when they are asked for, those behind the newest first."""
+    session, path = window.session, window.session.path
+    for _ in range(2):
+        window.start_run()
+        finish(window)
+    first, second = session.runs
+    for number in range(3, MOST_READ + 5):
+        copy = second.file.with_name(f"run{number}_copy.h5")
+        copy.write_bytes(second.file.read_bytes())
+        os.utime(copy, (1e9 + number, 1e9 + number))
+    window.files.open_path(path)
+    assert until(lambda: len(session.runs) == MOST_READ) and session.runs[-1].file == second.file
+    window.show_page("Runs")
+    page = window.page("Runs")
+    lay_out()
+    assert page.kept.older_button.isVisible() and page.kept.older_button.text() == "Read 4 older runs"
+    ticked = list(page.kept.ticked)
+    QTest.mouseClick(page.kept.older_button, Qt.MouseButton.LeftButton)
+    assert until(lambda: len(session.runs) == MOST_READ + 4) and not page.kept.older_button.isVisible()
+    assert page.kept.ticked == ticked and session.runs[-1].file == second.file
+    names = [run.file.name for run in session.runs]
+    assert names[:3] == [f"run{number}_copy.h5" for number in (3, 4, 5)]
+    gone = session.runs[-2]
+    session.shelf.remove(gone)
+    assert gone not in session.runs and gone.file.exists()
+    session.shelf.bring_back()
+    assert [run.file.name for run in session.runs] == names
+    session.shelf.remove(gone)
+    window.files.open_path(path)
+    assert until(lambda: not gone.file.exists() and len(session.runs) == MOST_READ)
+    assert gone.file not in [run.file for run in session.runs]
 
 
 @pytest.fixture

@@ -1,6 +1,7 @@
 """The strips by wheel and keys, kept runs by name, exports read back, and the sliders of the Loops page."""
 
 import json
+from dataclasses import replace
 
 import h5py
 import numpy as np
@@ -20,8 +21,9 @@ from pendel.app.widgets.signal_drag import signals_mime
 from pendel.app.window.unit_choices import UnitChoices
 from pendel.core.bench.described import described
 from pendel.core.drive import commands
+from pendel.core.drive.document import PanelControl
 from pendel.core.drive.examples import EXAMPLES
-from pendel.core.drive.file import load
+from pendel.core.drive.file import load, to_text
 from pendel.core.firmware.written import write_c
 from pendel.core.runs.measures import mean, rms, window
 from pendel.core.runs.requests import DescribeRequest, RunRequest, WriteRequest
@@ -114,18 +116,61 @@ def window_of(trace):
     return window(trace.t, trace.y, 0.65, 0.85)
 
 
+def from_runs_menu(runs_page, words):
+    """Choose an entry of the menu of the chosen run."""
+
+    def choose():
+        menu = QApplication.activePopupWidget()
+        menu.setActiveAction(next(a for a in menu.actions() if a.text() == words))
+        QTest.keyClick(menu, Qt.Key.Key_Return)
+
+    kept = runs_page.kept.list
+    QTimer.singleShot(100, choose)
+    kept.customContextMenuRequested.emit(kept.visualItemRect(kept.currentItem() or kept.item(0)).center())
+    settle()
+
+
 def test_a_kept_run_is_renamed_and_deleted_by_keys(window, runs_page, monkeypatch):
     window.start_run()
     finish(window)
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("heavy leaf", True))
-    runs_page.list.setCurrentRow(0)
-    runs_page.list.setFocus()
+    runs_page.kept.list.setCurrentRow(0)
+    runs_page.kept.list.setFocus()
     window.actions_by_name["rename"].trigger()
     assert window.session.runs[-1].differs == "heavy leaf"
     kept = [r.name for r in window.session.runs]
-    QTest.keyClick(runs_page.list, Qt.Key.Key_Delete)
+    QTest.keyClick(runs_page.kept.list, Qt.Key.Key_Delete)
     assert [r.name for r in window.session.runs] == kept[:-1]
-    assert runs_page.list.count() == 1
+    assert runs_page.kept.list.count() == 1
+    from_runs_menu(runs_page, f"Bring {kept[-1]} back")
+    assert [r.name for r in window.session.runs] == kept and runs_page.kept.list.count() == 2
+
+
+def test_the_drive_is_taken_as_it_was_in_a_run(window, runs_page):
+    """In one step, whatever was changed since; what is only looked at, and where cards lie, stays. A run is named by
+    what a card was called before."""
+    session = window.session
+    before = session.drive.copy()
+    session.do(commands.move_cards(session.drive, {"gear": (77, 88)}))
+    session.do(commands.set_quantity(session.drive, "U_link", "36 V"))
+    session.do(commands.rename_card(session.drive, "door_motor", "Main motor"))
+    run_again(window)
+    assert "Door motor is called Main motor" in session.runs[-1].differs and "wired" not in session.runs[-1].differs
+    session.do(commands.set_setting(session.drive, "level", "switching"))
+    session.do(commands.remove_cards(session.drive, ["encoder"]))
+    session.do(commands.add_card(session.drive, "step", "Other", 0, 90))
+    session.do(commands.set_control(session.drive, "", PanelControl("figure", "gear.speed")))
+    changed, steps = to_text(session.drive), session.undo.count()
+    runs_page.kept.list.setCurrentRow(1)
+    from_runs_menu(runs_page, "Take the drive as it was in this run")
+    assert session.undo.count() == steps + 1 and session.drive.panel
+    for table in ("settings", "quantities", "wires", "taps"):
+        assert list(session.drive.table(table).items()) == list(before.table(table).items())
+    gear, was = session.drive.cards["gear"], before.cards["gear"]
+    assert list(session.drive.cards) == list(before.cards) and (gear.x, gear.y) == (77, 88)
+    assert replace(gear, x=was.x, y=was.y) == was
+    session.undo.undo()
+    assert to_text(session.drive) == changed
 
 
 def test_saved_traces_read_back_as_shown(window, runs_page, tmp_path):
@@ -268,23 +313,16 @@ def test_chosen_strips_outlast_edits_renames_and_a_new_start(window, runs_page):
 def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_page, monkeypatch):
     window.start_run()
     finish(window)
-    boxes = [runs_page.list.item(k) for k in range(2)]
+    boxes = [runs_page.kept.list.item(k) for k in range(2)]
     boxes[1].setCheckState(Qt.CheckState.Checked)
     settle()
     assert {r.name for r, _ in runs_page.drawn} == {"Run 1", "Run 2"}
-    runs_page.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+    runs_page.kept.list.item(0).setCheckState(Qt.CheckState.Unchecked)
     settle()
     assert [r.name for r, _ in runs_page.drawn] == ["Run 1"]
 
-    def only():
-        menu = QApplication.activePopupWidget()
-        menu.setActiveAction(next(a for a in menu.actions() if a.text() == "Only this one"))
-        QTest.keyClick(menu, Qt.Key.Key_Return)
-
-    QTimer.singleShot(100, only)
-    place = runs_page.list.visualItemRect(runs_page.list.item(0)).center()
-    runs_page.list.customContextMenuRequested.emit(place)
-    settle()  # figures come a moment after the traces
+    runs_page.kept.list.setCurrentRow(0)
+    from_runs_menu(runs_page, "Only this one")
     assert [r.name for r, _ in runs_page.drawn] == ["Run 2"] and "Run 2" in runs_page.span.text()
 
 

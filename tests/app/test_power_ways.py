@@ -37,8 +37,8 @@ def runs_page(window):
     window.show_page("Runs")
     settle()
     page = window.page("Runs")
-    for n in range(page.list.count()):
-        page.list.item(n).setCheckState(Qt.CheckState.Checked)
+    for n in range(page.kept.list.count()):
+        page.kept.list.item(n).setCheckState(Qt.CheckState.Checked)
     settle()
     return page
 

@@ -183,7 +183,7 @@ def test_live_values_are_built_checked_and_run_as_shipped(window, values):
     runs = window.page("Runs")
     window.show_page("Runs")
     settle()
-    assert "from float 64" in runs.list.item(0).toolTip() and "%" in runs.list.item(0).toolTip()
+    assert "from float 64" in runs.kept.list.item(0).toolTip() and "%" in runs.kept.list.item(0).toolTip()
     folders = runs.tree.findItems("differences from float 64", Qt.MatchFlag.MatchRecursive)
     assert folders and all(f.childCount() for f in folders)
     window.show_page("Firmware")

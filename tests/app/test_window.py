@@ -258,8 +258,8 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     assert lows == sorted(lows)
     load = runs[2].trace("rubbing.load")
     assert float(np.max(load.y)) == pytest.approx(160, rel=1e-6)
-    for n in range(page.list.count()):
-        page.list.item(n).setCheckState(Qt.CheckState.Checked)
+    for n in range(page.kept.list.count()):
+        page.kept.list.item(n).setCheckState(Qt.CheckState.Checked)
     assert len(page.shown_runs()) == 3
     page.strips.set_cursors(0.05, 1.0)
     settle()
@@ -717,8 +717,8 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     assert switching.differs == "switching"
     window.show_page("Runs")
     page = window.page("Runs")
-    for n in range(page.list.count()):
-        page.list.item(n).setCheckState(Qt.CheckState.Checked)
+    for n in range(page.kept.list.count()):
+        page.kept.list.item(n).setCheckState(Qt.CheckState.Checked)
     assert len(page.shown_runs()) == 2
     page.strips.set_cursors(0.4, 0.42)
     QTest.mouseClick(page.spectrum_button, LEFT)

@@ -39,7 +39,7 @@ from pendel.core.bench.keys import keyed
 from pendel.core.bench.links import FRAMES, Stream, frame_length, open_link, read_address
 from pendel.core.bench.master import Master, crc32
 from pendel.core.bench.sampling import Sampler, Samples
-from pendel.core.bench.standin_process import StandInProcess
+from pendel.core.bench.standin_process import NoStandIn, StandInProcess
 from pendel.core.bench.trigger import Condition, Mode, Scope, Trigger
 from pendel.core.controllers.numbers.source import files
 from pendel.core.drive.file import load, to_text
@@ -681,6 +681,10 @@ def test_the_first_start_on_a_computer_answers_at_once(tmp_path, monkeypatch):
     board, bench = StandInProcess(["tcp"]), Bench()
     try:
         assert bench.connect(board.addresses[0]).empty
+        os.kill(board.pid, signal.SIGKILL)  # while it is asked for more, nobody waits for what cannot come
+        with pytest.raises(NoStandIn, match="it has ended"):
+            board.surround(to_text(door("speed_pi.K_p")), own_c=False)
+        assert not board.alive
     finally:
         bench.disconnect()
         board.close()

@@ -22,7 +22,7 @@ from pendel.core.bench.description import Channel, Description, LiveValue
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.facts import BoardFacts, BoardState, Order
 from pendel.core.bench.sampling import Sampler
-from pendel.core.bench.standin_process import StandInProcess
+from pendel.core.bench.standin_process import NoStandIn, StandInProcess
 from pendel.core.bench.trigger import Frame, Trigger
 from pendel.core.drive.file import to_text
 from pendel.core.firmware.targets import HOST, image_for
@@ -185,7 +185,13 @@ class Board(QObject):
                 self._end_stand_in()
                 return self.bench.connect(address)
             board = self._started_stand_in()
-            board.surround(text, own_c=own_c)
+            try:
+                board.surround(text, own_c=own_c)
+            except NoStandIn:
+                if board.alive:
+                    raise
+                board = self._started_stand_in()  # the one before was just ending
+                board.surround(text, own_c=own_c)
             return self.bench.connect(board.addresses[0], board.secret)
 
         self._do(work, self._connected, "connect")

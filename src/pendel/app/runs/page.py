@@ -5,14 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from itertools import compress
 
-from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QKeySequence, QShortcut, QShowEvent
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
-    QListWidget,
-    QListWidgetItem,
     QMenu,
     QPushButton,
     QTreeWidgetItem,
@@ -22,6 +20,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.plots.plot import fit_plots
 from pendel.app.runs.arrangement import Arrangement
 from pendel.app.runs.rotor_diagram import RotorDiagram
+from pendel.app.runs.run_list import RunList
 from pendel.app.runs.sector_panel import SectorPanel
 from pendel.app.runs.signal_tree import SignalTree
 from pendel.app.runs.span_table import SpanTable
@@ -34,24 +33,18 @@ from pendel.app.session.usual_strips import keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.drawing import Drawing, drawing_of
 from pendel.app.widgets.pictures import with_picture_menu
-from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
-from pendel.core.errors import FileProblem
 from pendel.core.measures import Place, measures_at
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.rounding import listed
 from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.vectors import machines, needed
 from pendel.core.vocabulary import SignalRole
 from pendel.core.wording import sentence_case
 
-MOST_TICKED = 6
-MOST_DIFFERENCES = 5
-"""Signals of a run as shipped whose differences are listed beside it."""
 LIVE = "Live"
 NO_RUNS, READING_RUNS = "No run yet. Press Ctrl+R to run the drive.", "Reading the kept runs …"
 MOST_MEASURED = 3
@@ -68,8 +61,6 @@ MOST_USED = 6
 
 class RunsPage(Page):
     def building(self) -> Iterator[None]:
-        self.ticked: list[str] = []
-        self._known: list[str] = []
         self.used: list[str] = []
         """Signals that were put on strips by hand, the last first."""
         body = QHBoxLayout(self)
@@ -129,7 +120,7 @@ class RunsPage(Page):
         fit_plots(self)
 
     def rename(self) -> None:
-        self.rename_current()
+        self.kept.rename_current()
 
     def drawing(self) -> Drawing:
         return drawing_of(self.strips if self.strips.isVisible() else self)
@@ -141,19 +132,10 @@ class RunsPage(Page):
         inside = column(side, (8, 12, 8, 8), 4)
         differs = label("what differs", "muted")
         inside.addLayout(row(label("Kept runs", "heading"), 1, differs))
-        self.list = QListWidget()
-        self.list.setAccessibleName("Kept runs")
-        self.list.setMaximumHeight(230)
-        self.list.itemChanged.connect(self._ticked)
-        self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        self.list.customContextMenuRequested.connect(self._run_menu)
-        QShortcut(
-            QKeySequence.StandardKey.Delete,
-            self.list,
-            self._delete_current,
-            context=Qt.ShortcutContext.WidgetShortcut,
-        )
-        inside.addWidget(self.list)
+        self.kept = RunList(self.session)
+        self.kept.changed.connect(self.draw)
+        self.kept.status_message.connect(self.status_message)
+        inside.addWidget(self.kept)
         inside.addWidget(rule())
         self.find = QLineEdit()
         self.find.setPlaceholderText("find …")
@@ -224,19 +206,13 @@ class RunsPage(Page):
         return grid
 
     def _opened(self) -> None:
-        self.ticked, self._known = [], []  # another drive's runs may have the same names
+        self.kept.forget()
         self.refresh()
 
     # runs --------------------------------------------------------------------
 
     def refresh(self) -> None:
-        names = [r.name for r in self.session.runs]
-        new = [n for n in names if n not in self._known]
-        self._known = names
-        self.ticked = [n for n in self.ticked if n in names]
-        if new:
-            self.ticked = ([*self.ticked, new[-1]] if len(self.ticked) > 1 else [new[-1]])[-MOST_TICKED:]
-        self._fill_list()
+        self.kept.follow()
         self._fill_tree()
         if self.session.runs and self.arrangement.lay_out():
             self.strips.times = [0.0, 0.0]
@@ -244,82 +220,8 @@ class RunsPage(Page):
         else:
             self.draw()
 
-    def _fill_list(self) -> None:
-        self.list.blockSignals(True)
-        now = self.list.currentItem()
-        chosen = now.data(Qt.ItemDataRole.UserRole) if now else None
-        self.list.clear()
-        for run in reversed(self.session.runs):
-            item = QListWidgetItem(f"{run.name}   {run.made[11:16]}\n{run.differs or 'as before'}")
-            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-            item.setCheckState(Qt.CheckState.Checked if run.name in self.ticked else Qt.CheckState.Unchecked)
-            item.setIcon(swatch(self.tint(run.name)))
-            item.setSizeHint(QSize(100, 40))
-            item.setData(Qt.ItemDataRole.UserRole, run.name)
-            lines = [f"{run.name}: {run.differs}", run.message or "complete", *listed(run, MOST_DIFFERENCES)]
-            item.setToolTip("\n".join(lines))
-            self.list.addItem(item)
-            if run.name == chosen:
-                self.list.setCurrentItem(item)
-        self.list.blockSignals(False)
-
-    def tint(self, name: str) -> str:
-        return trace_colour(self.ticked.index(name)) if name in self.ticked else ""
-
-    def _ticked(self, item: QListWidgetItem) -> None:
-        name = item.data(Qt.ItemDataRole.UserRole)
-        if item.checkState() == Qt.CheckState.Checked and name not in self.ticked:
-            self.ticked = [*self.ticked, name][-MOST_TICKED:]
-        elif item.checkState() == Qt.CheckState.Unchecked and name in self.ticked:
-            self.ticked.remove(name)
-        self._fill_list()
-        self.draw()
-
-    def _run_menu(self, at) -> None:
-        item = self.list.itemAt(at)
-        if item is None:
-            return
-        run = next(r for r in self.session.runs if r.name == item.data(Qt.ItemDataRole.UserRole))
-        menu = QMenu(self)
-        menu.addAction("Rename …", lambda: self._rename(run))
-        menu.addAction("Only this one", lambda: self._only(run.name))
-        menu.addAction("Delete this run", lambda: self.session.shelf.remove(run))
-        menu.exec(self.list.mapToGlobal(at))
-
-    def current_run(self) -> KeptRun | None:
-        item = self.list.currentItem()
-        name = item.data(Qt.ItemDataRole.UserRole) if item else None
-        return next((r for r in self.session.runs if r.name == name), None)
-
-    def rename_current(self) -> None:
-        run = self.current_run()
-        if run is not None:
-            self._rename(run)
-
-    def _delete_current(self) -> None:
-        run = self.current_run()
-        if run is not None:
-            self.session.shelf.remove(run)
-
-    def _only(self, name: str) -> None:
-        self.ticked = [name]
-        self._fill_list()
-        self.draw()
-
-    def _rename(self, run: KeptRun) -> None:
-        from PyQt6.QtWidgets import QInputDialog
-
-        text, good = QInputDialog.getText(self, "Rename a run", "Name", text=run.differs or run.name)
-        if good and text.strip():
-            try:
-                self.session.shelf.relabel(run, text.strip())
-            except FileProblem as problem:
-                self.status_message.emit(str(problem))
-            self._fill_list()
-
     def shown_runs(self) -> list[tuple[KeptRun, str]]:
-        by_name = {r.name: r for r in self.session.runs}
-        return [(by_name[n], self.tint(n)) for n in self.ticked if n in by_name]
+        return self.kept.shown
 
     def _fill_tree(self) -> None:
         shown = self.shown_runs()
@@ -455,8 +357,8 @@ class RunsPage(Page):
         if not self._waits:
             return
         if problem:
-            self.ticked = [run.name for run, _ in self.drawn]
-            self._fill_list()
+            self.kept.ticked = [run.name for run, _ in self.drawn]
+            self.kept.fill()
         else:
             fit, self._fit_then = self._fit_then, False
             self.draw(keep_view=not fit)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from pendel.core.catalogue.index import kind_of
-from pendel.core.drive.document import Card, Drive
+from pendel.core.drive.document import Card, Drive, End, Wire
 from pendel.core.errors import DriveProblem
 
 DATA = {
@@ -41,6 +43,18 @@ def choice_told(card: Card, name: str) -> str:
     return dict(spec.options).get(chosen, chosen) if spec else chosen
 
 
+def name_before(old: Drive, drive: Drive, key: str, card: Card) -> str:
+    """The id that a card had which is only called otherwise now; empty where it is another one."""
+    if key in old.cards:
+        return ""
+    gone = (was for was, record in old.cards.items() if was not in drive.cards and same_but_for_name(record, card))
+    return next(gone, "")
+
+
+def same_but_for_name(a: Card, b: Card) -> bool:
+    return replace(a, name=b.name, x=b.x, y=b.y, tuned_on=b.tuned_on) == b
+
+
 def differences(old: Drive | None, drive: Drive, maximum: int = 3) -> str:
     """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
     if old is None:
@@ -50,11 +64,14 @@ def differences(old: Drive | None, drive: Drive, maximum: int = 3) -> str:
         before = old.quantities.get(name)
         if before and before.text != quantity.text:
             sentences.append(f"{name} {before.text} → {quantity.text}")
+    called = {key: was for key, card in drive.cards.items() if (was := name_before(old, drive, key, card))}
     for key, card in drive.cards.items():
-        before = old.cards.get(key)
+        before = old.cards.get(called.get(key, key))
         if before is None:
             sentences.append(f"with {card.name}")
             continue
+        if before.name != card.name:
+            sentences.append(f"{before.name} is called {card.name}")
         if before.kind != card.kind:
             sentences.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
         for name in sorted(card.values.keys() | before.values.keys()) if card.kind == before.kind else ():
@@ -67,17 +84,20 @@ def differences(old: Drive | None, drive: Drive, maximum: int = 3) -> str:
         for field, words in DATA.items():
             if getattr(card, field) != getattr(before, field):
                 sentences.append(f"{card.name}: {words} changed")
-    sentences += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
+    gone = old.cards.keys() - drive.cards.keys() - set(called.values())
+    sentences += [f"without {card.name}" for key, card in old.cards.items() if key in gone]
     sentences += [
         f"{c.name} phase {old.cards[key].phase or 0} → {c.phase or 0}"
         for key, c in drive.cards.items()
         if key in old.cards and old.cards[key].phase != c.phase
     ]
-    if set(old.wires) != set(drive.wires):
+    now_called = {was: key for key, was in called.items()}
+    ends = [[End(now_called.get(e.card, e.card), e.port) for e in (w.a, w.b)] for w in old.wires.values()]
+    if {Wire(*pair).key for pair in ends} != set(drive.wires):
         sentences.append("wired differently")
     if old.settings.get("level") != drive.settings["level"]:
         sentences.insert(0, str(drive.settings["level"]))
-    for name in ("until", "sensors", "tolerance", "method", "step", "tick", "computing_delay"):
+    for name in ("until", "sensors", "tolerance", "method", "step", "tick", "computing_delay", "seed"):
         if old.settings.get(name) != drive.settings[name]:
             sentences.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
     if old.settings.get("controller", "as modelled") != drive.settings["controller"]:

@@ -9,6 +9,7 @@ import re
 import shutil
 import time
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from platformdirs import user_state_dir
@@ -52,6 +53,12 @@ class RunShelf(QObject):
         """In which all runs show their signals."""
         self.path: Path | None = None
         """The drive's file."""
+        self.older = 0
+        """Runs of the drive that were kept before those at hand, and were not read."""
+        self.deleted: list[tuple[int, KeptRun]] = []
+        """With the places they had; their files go with the drive."""
+        self._seen: set[Path] = set()
+        """Files of runs that were read, or could not be."""
         self._ran: Drive | None = None
         self._opened = 0
         """Counts drives that were opened, so that runs of another are not taken for those of this one."""
@@ -65,36 +72,45 @@ class RunShelf(QObject):
         """Take the runs of another drive off, and read those of the drive in a file: a few are there at once,
         many come a
         moment later."""
+        self._throw_away()
         self.path, self.runs, self._ran = path, [], None
+        self.older, self._seen = 0, set()
         self._opened += 1
         self._jobs.stop(READ_RUNS)
         if path is None:
             folder = self.folder
             self._jobs.start(BRING_RUNS, lambda _: sweep_out(folder), lambda _: None)
-        if path is None or not self.folder.is_dir():
-            return
-        folder, opened = self.folder, self._opened
+        else:
+            self.read_older()
 
-        def work(job: Job) -> tuple[list[KeptRun], list[str]]:
-            kept = kept_runs(folder, self._worker, self.evaluator, lambda: job.stopping)
-            for run in kept[0]:
+    def read_older(self) -> None:
+        """Read the newest of the runs that are not at hand."""
+        folder, opened = self.folder, self._opened
+        seen = self._seen | {run.file for run in self.runs if run.file is not None}
+        if not folder.is_dir():
+            return
+
+        def work(job: Job) -> ReadRuns:
+            read = kept_runs(folder, self._worker, self.evaluator, seen, lambda: job.stopping)
+            for run in read.runs:
                 run.evaluator = self.evaluator
-            if kept[0]:  # they are shown next, and the process takes its time to begin
-                kept[0][-1].on_rows([], slice(1))
-            return kept
+            if read.runs:  # they are shown next, and the process takes its time to begin
+                read.runs[-1].on_rows([], slice(1))
+            return read
 
         self._jobs.start(READ_RUNS, work, lambda job: self._take(job, opened), at_once=MOMENT)
 
     def _take(self, job: Job, opened: int) -> None:
-        """Place them before those that were made since the drive was opened."""
+        """Place them before those that are at hand."""
         if opened != self._opened or job.end is End.STOPPED:
             return
-        runs, problems = job.result if job.end is End.FINISHED else ([], [job.sentence])
-        for run in runs:
+        read = job.result if job.end is End.FINISHED else ReadRuns([], [job.sentence], set(), 0)
+        for run in read.runs:
             run.units = self.units
-        self.runs = [*runs, *self.runs]
-        if problems:
-            self.problems_found.emit(problems)
+        self.runs, self.older = [*read.runs, *self.runs], read.older
+        self._seen |= read.seen
+        if read.problems:
+            self.problems_found.emit(read.problems)
         self.changed.emit()
 
     @property
@@ -111,6 +127,7 @@ class RunShelf(QObject):
         before, moved = self.folder, self.path is None
         self.path = path
         if self.folder != before:
+            self.older = 0
             self._bring([run for run in self.runs if run.file is not None], before, moved)
 
     def _bring(self, runs: Sequence[KeptRun], before: Path, moved: bool) -> None:
@@ -123,11 +140,8 @@ class RunShelf(QObject):
             if job.end is End.FAILED:
                 self.problems_found.emit([job.sentence])
             for source, target in (job.result or {}).items():
-                if source not in files:
-                    continue
-                files[source].file = target
-                if not any(files[source] is run for run in self.runs):  # it was deleted meanwhile
-                    target.unlink(missing_ok=True)
+                if source in files:
+                    files[source].file = target
 
         folder = self.folder
         if files or beside:
@@ -145,16 +159,38 @@ class RunShelf(QObject):
     def add(self, run: KeptRun) -> None:
         run.units, run.evaluator = self.units, self.evaluator
         self.runs.append(run)
+        self.older += max(0, len(self.runs) - MOST_RUNS)
+        self._seen -= {each.file for each in self.runs[:-MOST_RUNS] if each.file is not None}
         del self.runs[:-MOST_RUNS]
         if run.file is not None and run.file.parent != self.folder:  # the drive was saved elsewhere while it ran
             self._bring([run], run.file.parent, moved=True)
 
     def remove(self, run: KeptRun) -> None:
-        self.runs = [r for r in self.runs if r is not run]
-        with contextlib.suppress(OSError):
+        """Its file goes once the drive is closed; until then the run can be brought back."""
+        place = next((k for k, each in enumerate(self.runs) if each is run), None)
+        if place is not None:
+            del self.runs[place]
+            self.deleted.append((place, run))
             if run.file is not None:
-                run.file.unlink(missing_ok=True)
-        self.changed.emit()
+                self._seen.add(run.file)
+            self.changed.emit()
+
+    def bring_back(self) -> None:
+        """The run that was deleted last."""
+        if self.deleted:
+            place, run = self.deleted.pop()
+            self.runs.insert(min(place, len(self.runs)), run)
+            self.changed.emit()
+
+    def close(self) -> None:
+        self.evaluator.close()
+        thrown_away([run.file for _, run in self.deleted if run.file is not None])
+
+    def _throw_away(self) -> None:
+        """Files of deleted runs, beside the window."""
+        files, self.deleted = [run.file for _, run in self.deleted if run.file is not None], []
+        if files:
+            self._jobs.start(BRING_RUNS, lambda _: thrown_away(files), lambda _: None)
 
     def relabel(self, run: KeptRun, label: str) -> None:
         """Raises `FileProblem` when the file cannot be written."""
@@ -197,15 +233,27 @@ class RunShelf(QObject):
         self.units.preferred[declared] = unit_text
 
 
+@dataclass(frozen=True)
+class ReadRuns:
+    """Runs that were read, the oldest first, why others were not, the files of both, and how many older ones there
+    are."""
+
+    runs: list[KeptRun]
+    problems: list[str]
+    seen: set[Path]
+    older: int
+
+
 def kept_runs(
-    folder: Path, worker: Beside, evaluator: EvaluatorProcess, stopping: Callable[[], bool] = lambda: False
-) -> tuple[list[KeptRun], list[str]]:
-    """The newest runs kept in a folder, the oldest first, and why others are left out. Files are read by
+    folder: Path, worker: Beside, evaluator: EvaluatorProcess, seen: set[Path], stopping: Callable[[], bool]
+) -> ReadRuns:
+    """The newest runs kept in a folder of which none was ``seen``. Files are read by
     ``evaluator``. What has to be ordered for them is ordered by another process, since that would hold up this one."""
     from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
 
     runs, problems = [], []
-    for path in sorted((p for p in folder.glob("run*.h5") if p.is_file()), key=age)[-MOST_READ:]:
+    there = sorted((p for p in folder.glob("run*.h5") if p.is_file() and p not in seen), key=age)
+    for path in there[-MOST_READ:]:
         if stopping():
             raise Stopped
         try:
@@ -223,7 +271,13 @@ def kept_runs(
             runs.append(reopen(path, evaluator.content))
         except FileProblem as problem:
             problems.append(f"A kept run is left out. {problem}")
-    return runs, problems
+    return ReadRuns(runs, problems, set(there[-MOST_READ:]), len(there[:-MOST_READ]))
+
+
+def thrown_away(files: Sequence[Path]) -> None:
+    for path in files:
+        with contextlib.suppress(OSError):
+            path.unlink(missing_ok=True)
 
 
 def brought(sources: Sequence[Path], folder: Path, moved: bool) -> dict[Path, Path]:

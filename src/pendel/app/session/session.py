@@ -312,7 +312,7 @@ class Session(QObject):
         self.jobs.close()
         self.beside_worker.close()
         self.lowering.close()
-        self.shelf.evaluator.close()
+        self.shelf.close()
 
     # file ------------------------------------------------------------------
 

@@ -44,7 +44,7 @@ class StandInProcess:
 
     def __init__(self, doors: Sequence[str], on_status: Callable[[dict[str, Any]], None] = lambda status: None):
         self.secret = new_secret()
-        self._on_status, self._closing = on_status, False
+        self._on_status, self._closing, self._ended = on_status, False, False
         self._said: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
         self.status: dict[str, Any] = {}
         """Its last status."""
@@ -96,6 +96,7 @@ class StandInProcess:
                     if "problem" in message and not self._closing:
                         self._on_status({"sentence": message["problem"], "program": "ended"})
         with self._heard:
+            self._ended = True
             self._heard.notify_all()
         self._said.put(None)
 
@@ -112,7 +113,9 @@ class StandInProcess:
         until = time.monotonic() + PREPARING
         with self._heard:
             while self.status.get("drives") != self._drives:
-                if not self.alive or not self._heard.wait(max(0.0, until - time.monotonic())):
+                if not self.alive:
+                    raise NoStandIn("it has ended.")
+                if not self._heard.wait(max(0.0, until - time.monotonic())):
                     raise NoStandIn("the drive around it was not ready in time.")
         if self.status.get("sentence"):
             raise NoStandIn(self.status["sentence"])
@@ -132,7 +135,7 @@ class StandInProcess:
 
     @property
     def alive(self) -> bool:
-        return self._process.poll() is None
+        return self._process.poll() is None and not self._ended
 
     @property
     def pid(self) -> int:

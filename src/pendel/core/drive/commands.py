@@ -430,6 +430,26 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
     return Command(f"Rename {old} to {new}", tuple(changes))
 
 
+def as_in(drive: Drive, other: Drive, title: str) -> Command:
+    """A command that makes of the drive what another one is. Its title, its panel and its kept ways stay, and where
+    cards lie that both have."""
+    changes: list[Change] = []
+    for table in ("wires", "taps", "cards", "quantities", "settings"):
+        now, wanted = drive.table(table), dict(other.table(table))
+        if table == "cards":
+            here = {key: (now[key].x, now[key].y) for key in wanted if key in now}
+            wanted |= {key: replace(wanted[key], x=x, y=y) for key, (x, y) in here.items()}
+        if table == "settings":
+            wanted["title"] = drive.title
+        changes += removed(drive, table, [key for key in now if key not in wanted])
+        changes += [
+            Change(table, key, now.get(key), record, at)
+            for at, (key, record) in enumerate(wanted.items())
+            if now.get(key) != record
+        ]
+    return Command(title, tuple(changes))
+
+
 def set_setting(drive: Drive, name: str, text: str) -> Command:
     if name not in drive.settings:
         raise DriveProblem(f"There is no setting {name}.")

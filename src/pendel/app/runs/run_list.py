@@ -1,0 +1,163 @@
+"""The list of kept runs: ticked to be shown, named, deleted and brought back; and the drive as it was in one."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPoint, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtWidgets import QInputDialog, QListWidget, QListWidgetItem, QMenu, QWidget
+
+from pendel.app.session.session import Session
+from pendel.app.widgets.basic import button, column, literal
+from pendel.app.widgets.swatch import swatch
+from pendel.app.widgets.theme import trace_colour
+from pendel.core.drive import commands, file
+from pendel.core.errors import FileProblem, PendelError
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.rounding import listed
+
+MOST_TICKED = 6
+MOST_DIFFERENCES = 5
+"""Signals of a run as shipped whose differences are listed beside it."""
+
+
+class RunList(QWidget):
+    changed = pyqtSignal()
+    """Other runs are ticked."""
+    status_message = pyqtSignal(str)
+
+    def __init__(self, session: Session):
+        super().__init__()
+        self.session = session
+        self.ticked: list[str] = []
+        self._known: list[str] = []
+        inside = column(self, (0, 0, 0, 0), 2)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Kept runs")
+        self.list.setMaximumHeight(230)
+        self.list.itemChanged.connect(self._ticked)
+        self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.list.customContextMenuRequested.connect(self._menu)
+        QShortcut(
+            QKeySequence.StandardKey.Delete,
+            self.list,
+            self._delete_current,
+            context=Qt.ShortcutContext.WidgetShortcut,
+        )
+        inside.addWidget(self.list)
+        self.older_button = button("", session.shelf.read_older, "small")
+        self.older_button.setToolTip("Runs that were kept before those in the list")
+        inside.addWidget(self.older_button)
+
+    def forget(self) -> None:
+        """Another drive's runs may have the same names."""
+        self.ticked, self._known = [], []
+
+    def follow(self) -> None:
+        """Runs came or went; one that was made since is ticked, older ones are not."""
+        names = [r.name for r in self.session.runs]
+        last = max((place for place, name in enumerate(names) if name in self._known), default=-1)
+        new = [n for n in names[last + 1 :] if n not in self._known]
+        self._known = names
+        self.ticked = [n for n in self.ticked if n in names]
+        if new:
+            self.ticked = ([*self.ticked, new[-1]] if len(self.ticked) > 1 else [new[-1]])[-MOST_TICKED:]
+        self.fill()
+
+    def fill(self) -> None:
+        self.list.blockSignals(True)
+        now = self.list.currentItem()
+        chosen = now.data(Qt.ItemDataRole.UserRole) if now else None
+        self.list.clear()
+        for run in reversed(self.session.runs):
+            item = QListWidgetItem(f"{run.name}   {run.made[11:16]}\n{run.differs or 'as before'}")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if run.name in self.ticked else Qt.CheckState.Unchecked)
+            item.setIcon(swatch(self.tint(run.name)))
+            item.setSizeHint(QSize(100, 40))
+            item.setData(Qt.ItemDataRole.UserRole, run.name)
+            lines = [f"{run.name}: {run.differs}", run.message or "complete", *listed(run, MOST_DIFFERENCES)]
+            item.setToolTip("\n".join(lines))
+            self.list.addItem(item)
+            if run.name == chosen:
+                self.list.setCurrentItem(item)
+        self.list.blockSignals(False)
+        older = self.session.shelf.older
+        self.older_button.setText(f"Read {older} older run{'s' if older != 1 else ''}")
+        self.older_button.setVisible(older > 0)
+
+    def tint(self, name: str) -> str:
+        return trace_colour(self.ticked.index(name)) if name in self.ticked else ""
+
+    @property
+    def shown(self) -> list[tuple[KeptRun, str]]:
+        """Runs that are ticked, with their colours."""
+        by_name = {r.name: r for r in self.session.runs}
+        return [(by_name[n], self.tint(n)) for n in self.ticked if n in by_name]
+
+    def tick_only(self, names: list[str]) -> None:
+        self.ticked = names
+        self.fill()
+        self.changed.emit()
+
+    def _ticked(self, item: QListWidgetItem) -> None:
+        name = item.data(Qt.ItemDataRole.UserRole)
+        if item.checkState() == Qt.CheckState.Checked and name not in self.ticked:
+            self.ticked = [*self.ticked, name][-MOST_TICKED:]
+        elif item.checkState() == Qt.CheckState.Unchecked and name in self.ticked:
+            self.ticked.remove(name)
+        self.tick_only(self.ticked)
+
+    def _current(self) -> KeptRun | None:
+        item = self.list.currentItem()
+        name = item.data(Qt.ItemDataRole.UserRole) if item else None
+        return next((r for r in self.session.runs if r.name == name), None)
+
+    def _menu(self, at: QPoint) -> None:
+        item, shelf = self.list.itemAt(at), self.session.shelf
+        menu = QMenu(self)
+        if item is not None:
+            run = next(r for r in self.session.runs if r.name == item.data(Qt.ItemDataRole.UserRole))
+            menu.addAction("Rename …", lambda: self._rename(run))
+            menu.addAction("Only this one", lambda: self.tick_only([run.name]))
+            menu.addAction("Take the drive as it was in this run", lambda: self._take_drive_of(run))
+            menu.addAction("Delete this run", lambda: self._delete(run))
+        if shelf.deleted:
+            menu.addAction(literal(f"Bring {shelf.deleted[-1][1].name} back"), shelf.bring_back)
+        if menu.actions():
+            menu.exec(self.list.mapToGlobal(at))
+
+    def rename_current(self) -> None:
+        if (run := self._current()) is not None:
+            self._rename(run)
+
+    def _rename(self, run: KeptRun) -> None:
+        text, good = QInputDialog.getText(self, "Rename a run", "Name", text=run.differs or run.name)
+        if good and text.strip():
+            try:
+                self.session.shelf.relabel(run, text.strip())
+            except FileProblem as problem:
+                self.status_message.emit(str(problem))
+            self.fill()
+
+    def _delete_current(self) -> None:
+        if (run := self._current()) is not None:
+            self._delete(run)
+
+    def _delete(self, run: KeptRun) -> None:
+        self.session.shelf.remove(run)
+        self.status_message.emit(f"Deleted {run.name}; the list's menu brings it back until the drive is closed.")
+
+    def _take_drive_of(self, run: KeptRun) -> None:
+        """In one step of undo; the drive's file stays as it is until it is saved."""
+        session = self.session
+        try:
+            command = commands.as_in(session.drive, file.from_text(run.drive_text), f"Take the drive of {run.name}")
+        except PendelError as problem:
+            self.status_message.emit(str(problem))
+            return
+        session.do(command)
+        taken = f"The drive is as it was in {run.name}"
+        self.status_message.emit(f"{taken}; Ctrl+Z takes that back." if command.changes else f"{taken} already.")
+
+
+__all__ = ["RunList"]
