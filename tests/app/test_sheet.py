@@ -14,8 +14,9 @@ from pendel.app.drive.sheet.geometry import segments
 from pendel.app.window.editing import CLIP_MIME
 from pendel.core.catalogue.declare import Link
 from pendel.core.catalogue.index import kinds
+from pendel.core.catalogue.own_block import LANGUAGE
 from pendel.core.drive import commands
-from pendel.core.drive.document import Drive, End, Quantity
+from pendel.core.drive.document import Drive, End, OwnEquations, Quantity
 from pendel.core.drive.shelf import ready
 
 from .at_the_bench import turn
@@ -305,6 +306,42 @@ def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_p
         window.actions_by_name["paste"].trigger()
         assert "cannot be pasted" in window.foot.status_message.whole
     assert dict(window.session.drive.cards) == before
+
+
+def test_what_is_looked_for_is_found_on_every_sheet_and_gone_to(window):
+    """A card inside an assembly, a quantity, what is written in a value and in an equation; on Runs, a signal."""
+    window.files.open_path(EXAMPLES / "service_trolley.pendel")
+    settle()
+    session, page = window.session, window.drive_page
+    find = page.find_line
+
+    def look_for(text):
+        window.actions_by_name["find"].trigger()
+        assert find.isVisible() and find.line.hasFocus()
+        QTest.keyClicks(find.line, text)
+        titles = [find.list.item(k).text() for k in range(find.list.count())]
+        QTest.keyClick(find.line, Qt.Key.Key_Return)
+        lay_out()
+        return titles
+
+    assert look_for("space vector")[0] == "Space vector"
+    inside = session.selection[0]
+    assert session.drive.cards[inside].name == "Space vector" and session.inside == session.drive.cards[inside].inside
+    assert page.sheet.hasFocus() and not find.isVisible()
+    assert look_for("mu_rail")[0] == "mu_rail" and page.spine.fields["mu_rail"].hasFocus()
+    assert "Link: R_i" in look_for("internal 4 mohm") and session.selection == ["link"]
+    assert page.inspector.fields["R_i"].hasFocus()
+    own = OwnEquations(("y: out",), (), (), (), ("y = 12345",))
+    session.do(commands.add_card(session.drive, LANGUAGE, "Odd", 0, 90, own=own))
+    assert look_for("12345") == ["Odd: equations"] and page.inspector.tab == "Update"
+    assert look_for("no such thing")[0].startswith("Nothing in this drive") and find.isVisible()
+    QTest.keyClick(find.line, Qt.Key.Key_Escape)
+    assert not find.isVisible()
+    window.show_page("Runs")
+    settle()
+    window.actions_by_name["find"].trigger()
+    assert window.page("Runs").find.hasFocus()
+    session.undo.setClean()
 
 
 def test_quantities_come_with_what_is_pasted_into_another_drive(window):

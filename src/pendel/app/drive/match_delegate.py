@@ -16,7 +16,7 @@ ICON, MARGIN = QRectF(8, 8, 38, 30), 56.0
 TITLE, LINE = 18.0, 15.0
 """Height of the title, and of a line of the sentence, px."""
 ROLE = Qt.ItemDataRole.UserRole + 1
-"""Of an item: title, sentence, words at the right, and the kind."""
+"""Of an item: title, sentence, words at the right, and the kind, where it is of one."""
 
 
 def lines_of(text: str, width: float) -> list[str]:
@@ -52,7 +52,8 @@ class MatchDelegate(QStyledItemDelegate):
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(option.rect, colour("petrol_tint"))
         painter.translate(QPointF(option.rect.topLeft()))
-        self._symbol(painter, kind)
+        if kind is not None:
+            self._symbol(painter, kind)
         width = option.rect.width() - MARGIN - 8
         painter.setFont(font(12, bold=True))
         painter.setPen(colour("ink"))

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint
+from PyQt6.QtCore import QPoint, pyqtSignal
 from PyQt6.QtGui import QCursor
 from PyQt6.QtWidgets import QApplication, QHBoxLayout, QStackedWidget, QWidget
 
 from pendel.app.drive.assembly_bar import AssemblyBar
 from pendel.app.drive.circuit_view import CircuitView
+from pendel.app.drive.find_line import FindLine
 from pendel.app.drive.inspector import Inspector
 from pendel.app.drive.new_block import NewBlock
 from pendel.app.drive.search_line import Match, SearchLine
@@ -31,6 +32,9 @@ from pendel.core.errors import DriveProblem, PendelError
 
 
 class DrivePage(Page):
+    place_wanted = pyqtSignal(object)
+    """A `Place` that somebody looked for."""
+
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(session, parent)
         self.spine, self.sheet, self.inspector = Spine(session), SheetView(session), Inspector(session)
@@ -54,6 +58,8 @@ class DrivePage(Page):
         body.addWidget(self.inspector)
         self.search = SearchLine(self.sheet)
         self.search.chosen.connect(self._add)
+        self.find_line = FindLine(self.session, self.sheet)
+        self.find_line.chosen.connect(self.place_wanted)
         self.sheet.search_wanted.connect(self.open_search)
         self.sheet.edit_wanted.connect(self._edit)
         for source in (self.sheet, self.spine, self.inspector):
@@ -102,6 +108,11 @@ class DrivePage(Page):
         if first is not None:
             first.setFocus()
             first.selectAll()
+
+    def look_for(self) -> bool:
+        self.close_circuit()
+        self.find_line.show_at(self.sheet.mapToGlobal(QPoint(self.sheet.width() // 2 - 230, 60)))
+        return True
 
     def open_search(self, where: QPoint | None = None, end: End | None = None) -> None:
         """Open at the pointer; what is selected decides what comes first."""

@@ -6,13 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, QObject, QPoint, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QWidget
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QListWidgetItem, QWidget
 
-from pendel.app.drive.match_delegate import ROLE, MatchDelegate
-from pendel.app.widgets.basic import column, label
-from pendel.app.widgets.theme import colour
+from pendel.app.drive.match_delegate import ROLE
+from pendel.app.drive.popup_line import PopupLine
 from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.catalogue.index import ASSEMBLY, kinds
 from pendel.core.check import fits
@@ -74,53 +72,23 @@ def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
     return entries
 
 
-class SearchLine(QFrame):
+class SearchLine(PopupLine):
     """Opens at the pointer; Escape closes it."""
 
-    chosen = pyqtSignal(object)
-
     def __init__(self, parent: QWidget):
-        super().__init__(parent)
-        self.setObjectName("search")
-        self.setStyleSheet(
-            f"QFrame#search {{ background: {colour('card').name()}; border: 1px solid "
-            f"{colour('petrol').name()}; border-radius: 4px; }}"
-        )
         self.link: Link | None = None
         self.shelf: list[tuple[str, Path]] = []
-        body = column(self, (8, 8, 8, 8), 4)
-        self.line = QLineEdit()
-        self.line.setPlaceholderText("Add a part or block: type what you need")
-        self.line.setAccessibleName("Search for a part or block")
-        self.line.setFixedHeight(28)
-        self.line.textChanged.connect(self.refresh)
-        self.line.installEventFilter(self)
-        self.list = QListWidget()
-        self.list.setItemDelegate(MatchDelegate(self.list))
-        self.list.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
-        self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.list.itemClicked.connect(lambda _: self._take())
-        body.addWidget(self.line)
-        body.addWidget(self.list)
-        body.addWidget(label("↑ ↓ choose · Enter adds · Esc closes", "muted"))
-        self.setFixedSize(460, 380)
-        self.hide()
+        super().__init__(
+            parent,
+            "Add a part or block: type what you need",
+            "Search for a part or block",
+            "↑ ↓ choose · Enter adds · Esc closes",
+        )
 
     def open_at(self, where: QPoint, link: Link | None) -> None:
-        parent = self.parentWidget()
-        assert parent is not None
         self.link = link
-        at = parent.mapFromGlobal(where)
-        self.move(
-            max(4, min(at.x(), parent.width() - self.width() - 4)),
-            max(4, min(at.y(), parent.height() - self.height() - 4)),
-        )
         self.shelf = [*on_shelf(), *ready()]
-        self.line.clear()
-        self.refresh()
-        self.show()
-        self.raise_()
-        self.line.setFocus()
+        self.show_at(where)
 
     def refresh(self) -> None:
         self.list.clear()
@@ -137,39 +105,4 @@ class SearchLine(QFrame):
             item.setToolTip(match.kind.sentence)
             item.setData(Qt.ItemDataRole.UserRole, match)
             self.list.addItem(item)
-        if not self.list.count():
-            item = QListWidgetItem("Nothing fits. Try fewer letters, or build it with “own equations”.")
-            item.setFlags(Qt.ItemFlag.NoItemFlags)
-            self.list.addItem(item)
-        self.list.setCurrentRow(0)
-
-    def _take(self) -> None:
-        item = self.list.currentItem()
-        match = item.data(Qt.ItemDataRole.UserRole) if item else None
-        if match is not None:
-            self.hide()
-            self.chosen.emit(match)
-
-    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
-            if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
-                step = 1 if event.key() == Qt.Key.Key_Down else -1
-                self.list.setCurrentRow(max(0, min(self.list.count() - 1, self.list.currentRow() + step)))
-                return True
-            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                self._take()
-                return True
-            if event.key() == Qt.Key.Key_Escape:
-                self.hide()
-                parent = self.parentWidget()
-                if parent is not None:
-                    parent.setFocus()
-                return True
-        if (
-            event is not None
-            and event.type() == QEvent.Type.FocusOut
-            and watched is self.line
-            and not self.underMouse()
-        ):
-            self.hide()
-        return super().eventFilter(watched, event)
+        self.end_list("Nothing fits. Try fewer letters, or build it with “own equations”.")

@@ -122,6 +122,11 @@ class RunsPage(Page):
     def rename(self) -> None:
         self.kept.rename_current()
 
+    def look_for(self) -> bool:
+        self.find.setFocus()
+        self.find.selectAll()
+        return True
+
     def drawing(self) -> Drawing:
         return drawing_of(self.strips if self.strips.isVisible() else self)
 

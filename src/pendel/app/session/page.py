@@ -50,6 +50,10 @@ class Page(QWidget):
     def rename(self) -> None:
         """Rename what is chosen."""
 
+    def look_for(self) -> bool:
+        """Ask what is looked for on this page; false where there is nothing to look through."""
+        return False
+
     def drawing(self) -> Drawing:
         """What a picture of the page shows."""
         return drawing_of(self)

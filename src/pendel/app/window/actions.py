@@ -52,6 +52,7 @@ ACTIONS = (
     ActionSpec("duplicate", "Duplicate", "Edit", "Ctrl+D", lambda w: w.editing.duplicate()),
     ActionSpec("delete", "Delete", "Edit", "", lambda w: w.editing.delete()),
     ActionSpec("select_all", "Select all", "Edit", "Ctrl+A", lambda w: w.editing.select_all()),
+    ActionSpec("find", "Find …", "Edit", "Ctrl+F", lambda w: w.find()),
     ActionSpec("rename", "Rename", "Edit", "F2", lambda w: w.rename()),
     ActionSpec("add", "Add a part or block …", "Insert", "A", lambda w: w.editing.add_card()),
     ActionSpec("new_block", "New own block …", "Insert", "", lambda w: w.editing.new_block()),

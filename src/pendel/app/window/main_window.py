@@ -52,7 +52,7 @@ from pendel.app.window.unit_choices import UnitChoices
 from pendel.app.window.unit_export import UnitExport
 from pendel.core.drive import commands
 from pendel.core.drive.document import PANEL_INPUTS, Drive, End
-from pendel.core.drive.findings import Finding, Severity
+from pendel.core.drive.findings import Finding, Severity, attention
 from pendel.core.extensions import all_left_out
 from pendel.core.measures import MEASURES
 from pendel.core.plant.methods import METHODS
@@ -267,6 +267,7 @@ class MainWindow(QMainWindow):
         self.live.may_run = lambda: may_run(self.session, self)
         self.live.extra_keys = self._live_keys
         self.drive_page.spine.loop_wanted.connect(self._show_loop)
+        self.drive_page.place_wanted.connect(lambda place: self.go_to(attention("", place.card, place.field)))
         self._listen_to(self.drive_page)
         self.drive_page.sheet.action_named = self.actions_by_name.get
         self.editing.page_wanted.connect(self.show_page)
@@ -385,6 +386,8 @@ class MainWindow(QMainWindow):
             inspector.rebuild()
             if finding.field in inspector.fields:
                 inspector.fields[finding.field].setFocus()
+            else:
+                self.drive_page.sheet.setFocus()
             item = self.drive_page.sheet.cards.get(finding.card)
             if item is not None:
                 self.drive_page.sheet.ensureVisible(item)
@@ -394,6 +397,13 @@ class MainWindow(QMainWindow):
             self.session.select([])
             if finding.field in inspector.fields:
                 inspector.fields[finding.field].setFocus()
+
+    def find(self) -> None:
+        """On the page, or in the drive where there is nothing to look through."""
+        self._commit_editors()
+        if not self.page(self.page_now).look_for():
+            self.show_page("Drive")
+            self.drive_page.look_for()
 
     def show_findings(self) -> None:
         self.foot.toggle()
