@@ -1,6 +1,8 @@
+import itertools
 import json
 import os
 from copy import deepcopy
+from dataclasses import replace
 
 import pytest
 from hypothesis import given, settings
@@ -8,6 +10,7 @@ from hypothesis import strategies as st
 
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
+from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Card, Drive, End, KeptTransfer, OwnEquations, PanelControl, Quantity
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import DriveProblem, FileProblem
@@ -59,6 +62,24 @@ def test_renaming_a_quantity_follows_in_every_expression(door):
     assert examine(door).values == values
     with pytest.raises(DriveProblem, match="unit"):
         commands.rename_quantity(door, "U_battery", "V")
+
+
+def test_a_drive_becomes_any_other_and_itself_again():
+    """Its title, its panel and where cards lie that both have stay; what stands in another order does, too."""
+    drives = [file.load(path) for path in sorted(EXAMPLES.glob("*.pendel"))]
+    for one, other in itertools.permutations(drives, 2):
+        d, before = one.copy(), file.to_text(one)
+        command = completed(d, commands.as_in(d, other, "Become"))
+        command.apply(d)
+        assert d.title == one.title and d.panel == one.panel
+        assert {**d.settings, "title": ""} == {**other.settings, "title": ""}
+        for table in ("quantities", "wires", "taps"):
+            assert list(d.table(table).items()) == list(other.table(table).items())
+        lain = {key: replace(card, x=d.cards[key].x, y=d.cards[key].y) for key, card in other.cards.items()}
+        assert list(d.cards.items()) == list(lain.items())
+        command.revert(d)
+        assert file.to_text(d) == before
+        assert not commands.as_in(d, one, "Nothing").changes
 
 
 def test_a_renamed_quantity_is_named_so_wherever_it_can_stand():

@@ -441,11 +441,13 @@ def as_in(drive: Drive, other: Drive, title: str) -> Command:
             wanted |= {key: replace(wanted[key], x=x, y=y) for key, (x, y) in here.items()}
         if table == "settings":
             wanted["title"] = drive.title
-        changes += removed(drive, table, [key for key in now if key not in wanted])
+        in_order = [key for key in now if key in wanted] == [key for key in wanted if key in now]
+        stays = {key: record for key, record in now.items() if in_order and key in wanted}
+        changes += removed(drive, table, [key for key in now if key not in stays])
         changes += [
-            Change(table, key, now.get(key), record, at)
+            Change(table, key, stays.get(key), record, at)
             for at, (key, record) in enumerate(wanted.items())
-            if now.get(key) != record
+            if stays.get(key) != record
         ]
     return Command(title, tuple(changes))
 
