@@ -22,7 +22,7 @@ from pendel.app.session import session as sessions
 from pendel.app.session.autosaves import autosave_path, slots
 from pendel.app.session.jobs import AUTOSAVE
 from pendel.app.session.run_shelf import MOST_READ
-from pendel.core.drive import commands, file
+from pendel.core.drive import clips, commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
@@ -257,9 +257,7 @@ def test_what_no_drive_can_hold_is_refused_with_a_sentence(window, tmp_path):
     # A name so long that its number did not show in its id once hung the window.
     session.do(commands.rename_card(session.drive, "belt", "A belt with a name that is longer than its id can be"))
     for _ in range(3):
-        command, new = commands.copy_cards(
-            session.drive, [next(k for k in session.drive.cards if k.startswith("a_belt"))]
-        )
+        command, new = clips.copy_cards(session.drive, [next(k for k in session.drive.cards if k.startswith("a_belt"))])
         session.do(command)
     assert len({c.name for c in session.drive.cards.values()}) == len(session.drive.cards)
     session.do(commands.move_cards(session.drive, {new[0]: (10**9, 0)}))

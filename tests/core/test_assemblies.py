@@ -9,7 +9,7 @@ import pytest
 
 import pendel
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.drive import assemblies, commands, file, shelf
+from pendel.core.drive import assemblies, clips, commands, file, shelf
 from pendel.core.drive.document import End
 from pendel.core.drive.nesting import members, resolved, shown_end, wires_on
 from pendel.core.errors import DriveProblem, FileProblem
@@ -65,7 +65,7 @@ def test_folding_changes_no_trace_and_undo_takes_it_all_back():
 
 
 def copied(d: pendel.Drive, assembly: str) -> str:
-    command, new = commands.copy_cards(d.document, [assembly])
+    command, new = clips.copy_cards(d.document, [assembly])
     d.do(command)
     return new[0]
 
@@ -117,8 +117,8 @@ def test_assemblies_that_hold_one_of_their_own_design_are_dissolved_in_any_order
     """Making the outer ones alike takes the inner ones away."""
     d = pendel.open_example("haul_drive_tables").document
     inner = next(key for key, card in d.cards.items() if card.inside == "field_orientation")
-    assemblies.completed(d, assemblies.insert(d, commands.clip(d, ["field_orientation"]))[0]).apply(d)
-    assemblies.completed(d, commands.copy_cards(d, [inner, "field_orientation"])[0]).apply(d)
+    assemblies.completed(d, assemblies.insert(d, clips.clip(d, ["field_orientation"]))[0]).apply(d)
+    assemblies.completed(d, clips.copy_cards(d, [inner, "field_orientation"])[0]).apply(d)
     before, held = file.to_text(d), [key for key, card in d.cards.items() if card.face is not None]
     assert len(held) == 4
     for key in held:

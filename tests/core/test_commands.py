@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from pendel.core.catalogue.assembly import resolved
 from pendel.core.catalogue.index import kind_of, kinds
 from pendel.core.check import examine
-from pendel.core.drive import assemblies, commands, file
+from pendel.core.drive import assemblies, clips, commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import TABLES, End
 from pendel.core.drive.examples import EXAMPLES
@@ -73,10 +73,10 @@ EDITS = {
         d, one(draw, d.quantities), one(draw, ("q", "U_b", "x"))
     ),
     "remove quantity": lambda draw, d: commands.remove_quantity(d, one(draw, d.quantities)),
-    "copy": lambda draw, d: commands.copy_cards(d, chosen(draw, d.cards))[0],
+    "copy": lambda draw, d: clips.copy_cards(d, chosen(draw, d.cards))[0],
     "group": lambda draw, d: assemblies.group(d, on_one_sheet(draw, d), name(draw)),
     "dissolve": lambda draw, d: assemblies.dissolve(d, an_assembly(draw, d)),
-    "twin": lambda draw, d: assemblies.insert(d, commands.clip(d, [an_assembly(draw, d)]))[0],
+    "twin": lambda draw, d: assemblies.insert(d, clips.clip(d, [an_assembly(draw, d)]))[0],
     "apart": lambda draw, d: assemblies.let_follow(d, an_assembly(draw, d), draw(st.booleans()), an_assembly(draw, d)),
     "show value": lambda draw, d: assemblies.show_value(
         d, an_assembly(draw, d), End(*a_value(draw, d)), draw(st.booleans())

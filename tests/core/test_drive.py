@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pendel.core.check import examine
-from pendel.core.drive import commands, file
+from pendel.core.drive import clips, commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Card, Drive, End, KeptTransfer, OwnEquations, PanelControl, Quantity
 from pendel.core.drive.examples import EXAMPLES
@@ -29,7 +29,7 @@ def every_command(d: Drive):
     yield lambda: commands.set_quantity(d, "J_x", "1e-3 kg*m^2")
     yield lambda: commands.remove_wires(d, [next(iter(d.wires))])
     yield lambda: commands.add_wire(d, End("supply", "voltage"), End("pulse_stage", "u_link"))
-    yield lambda: commands.copy_cards(d, ["encoder", "travel_speed"])[0]
+    yield lambda: clips.copy_cards(d, ["encoder", "travel_speed"])[0]
     yield lambda: commands.add_tap(d, "here", End("gear", "torque"))
     yield lambda: commands.set_setting(d, "until", "2 s")
     yield lambda: commands.remove_cards(d, ["door_motor", "encoder"])
@@ -166,7 +166,7 @@ def test_the_quick_look_takes_no_record_that_the_schema_refuses(data):
 
 
 def test_a_copied_group_keeps_its_inner_wires(door):
-    command, new = commands.copy_cards(door, ["speed_pi", "travel_speed", "travel_plan"])
+    command, new = clips.copy_cards(door, ["speed_pi", "travel_speed", "travel_plan"])
     command.apply(door)
     inner = [w for w in door.wires.values() if w.a.card in new and w.b.card in new]
     assert len(new) == 3

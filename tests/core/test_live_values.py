@@ -26,7 +26,7 @@ from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import files, shipped_alone, shipped_values
 from pendel.core.controllers.numbers.table_source import places_of
 from pendel.core.controllers.numbers.tree import CannotLower
-from pendel.core.drive import commands, file
+from pendel.core.drive import clips, commands, file
 from pendel.core.errors import DriveHasFindings, ExpressionProblem
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.processors import PACKAGES, PROCESSORS, missing_tools, on_processor
@@ -530,7 +530,7 @@ def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
     # Kept through renaming, not copied, never twice.
     commands.rename_card(document, "current_pi", "Inner").apply(document)
     assert lower(prepare(document).deck, choices_of(document), sizes_seen(document)).keys["inner"] == 7
-    copied, (twin,) = commands.copy_cards(document, ["inner"])
+    copied, (twin,) = clips.copy_cards(document, ["inner"])
     copied.apply(document)
     assert (
         file.from_text(file.to_text(document)).cards["inner"].pinned_key == "7" and not document.cards[twin].pinned_key

@@ -33,7 +33,7 @@ from pendel.core.controllers.numbers.ranges import Hints, block_ranges
 from pendel.core.controllers.numbers.representation import NumberFormat, Rep, turn_word, word_for
 from pendel.core.controllers.numbers.source import files, library, shipped_alone, source
 from pendel.core.controllers.numbers.tree import CannotLower
-from pendel.core.drive import commands, file
+from pendel.core.drive import clips, commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import DriveHasFindings
@@ -704,7 +704,7 @@ def test_formats_and_ranges_are_kept_in_the_file_follow_a_card_and_can_be_undone
     assert (
         "outer_loop_update" in files(lower(prepare(again).deck, replace(choices, default=NumberFormat.FLOAT32))).source
     )
-    copy, (new,) = commands.copy_cards(again, ["current_pi"])
+    copy, (new,) = clips.copy_cards(again, ["current_pi"])
     completed(again, copy).apply(again)
     assert again.cards[new].number_format == "float64"
     assert before != file.to_text(again)
@@ -712,7 +712,7 @@ def test_formats_and_ranges_are_kept_in_the_file_follow_a_card_and_can_be_undone
 
 def test_assemblies_of_one_design_keep_formats_and_ranges_of_their_own():
     d = pendel.open_example("haul_drive").document
-    copied, (twin,) = commands.copy_cards(d, ["field_orientation"])
+    copied, (twin,) = clips.copy_cards(d, ["field_orientation"])
     completed(d, copied).apply(d)
     inside = {c.role: k for k, c in d.cards.items() if c.inside == twin}
     mine = next(k for k, c in d.cards.items() if c.inside == "field_orientation" and c.role in inside)

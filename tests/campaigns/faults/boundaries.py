@@ -21,7 +21,7 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.catalogue.own import read_own
 from pendel.core.catalogue.own_block import LANGUAGE, MODES, C, read_block
 from pendel.core.check import examine
-from pendel.core.drive import commands, file
+from pendel.core.drive import clips, commands, file
 from pendel.core.drive.document import Card, Drive, End, OwnEquations, Quantity
 from pendel.core.errors import DriveProblem
 from pendel.core.formats.flux_files import assembled, guess, variables
@@ -185,7 +185,7 @@ def edits(rng: Random, into: Boundary) -> None:
             lambda: commands.set_rows(
                 drive, card, [[texts.text(rng)] * rng.randrange(4)] * rng.choice((0, 1, 2, 1001))
             ),
-            lambda: commands.copy_cards(drive, [card])[0],
+            lambda: clips.copy_cards(drive, [card])[0],
             lambda: commands.add_card(drive, rng.choice(list(kinds())), other * rng.randrange(1, 9)),
             lambda: commands.add_wire(drive, End(card, other), End.parse(other)),
             lambda: commands.set_own(drive, card, OwnEquations(ports=(other,) * rng.randrange(3))),

@@ -52,7 +52,7 @@ def soak(seconds: float, seed: int) -> Boundary:
     from pendel.app.widgets.theme import dress
     from pendel.app.window.main_window import MainWindow
     from pendel.core.catalogue.index import kinds
-    from pendel.core.drive import commands
+    from pendel.core.drive import clips, commands
     from pendel.core.errors import PendelError
     from tests.campaigns.faults.hands import AT_ONCE, Hands
 
@@ -127,7 +127,7 @@ def soak(seconds: float, seed: int) -> Boundary:
                 texts.number(rng) if rng.random() < 0.5 else texts.text(rng),
             ),
             lambda: commands.rename_card(session.drive, key, texts.text(rng, 12) * rng.randrange(1, 4)),
-            lambda: commands.copy_cards(session.drive, [key])[0],
+            lambda: clips.copy_cards(session.drive, [key])[0],
             lambda: commands.remove_cards(session.drive, [key]),
             lambda: commands.add_card(
                 session.drive,

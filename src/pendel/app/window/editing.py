@@ -15,7 +15,7 @@ from pendel.app.drive.wire_dialog import choose_wire
 from pendel.app.session.card_text import main_signal
 from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Block, Choice
-from pendel.core.drive import assemblies, commands
+from pendel.core.drive import assemblies, clips, commands
 from pendel.core.drive.document import End, Quantity, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.errors import DriveProblem, PendelError
@@ -92,7 +92,7 @@ class Editing(QObject):
             return
         if not self.session.selection:
             return
-        clipped = commands.clip(self.session.drive, self.session.selection)
+        clipped = clips.clip(self.session.drive, self.session.selection)
         record = {
             "cards": {k: card_record(c) for k, c in clipped.cards.items()},
             "wires": [[str(w.a), str(w.b)] for w in clipped.wires],
@@ -126,7 +126,7 @@ class Editing(QObject):
         except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
             self.status_message.emit("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
             return
-        clipped = commands.Clip(cards, wires, quantities)
+        clipped = clips.Clip(cards, wires, quantities)
         differing = ", ".join(clipped.differing(self.session.drive))
         command, new = assemblies.insert(self.session.drive, clipped, self.session.inside)
         self.session.do(command)

@@ -10,7 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
-from pendel.core.drive.commands import Change, Clip, Command, card_of, changed, paste_cards, put, removed
+from pendel.core.drive.clips import Clip, paste_cards
+from pendel.core.drive.commands import Change, Command, card_of, changed, put, removed
 from pendel.core.drive.document import Card, Drive, End, Face, FaceItem, Wire
 from pendel.core.drive.nesting import ancestors, free_role, members, resolved, with_members
 from pendel.core.errors import DriveProblem

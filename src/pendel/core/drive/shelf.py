@@ -11,7 +11,8 @@ from platformdirs import user_data_dir
 
 from pendel.core.drive import file
 from pendel.core.drive.assemblies import face_of, insert
-from pendel.core.drive.commands import Command, clip
+from pendel.core.drive.clips import clip
+from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive, slug
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.vocabulary import Link

@@ -43,7 +43,7 @@ from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Deck, Kind, Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists
-from pendel.core.drive import commands
+from pendel.core.drive import clips, commands
 from pendel.core.drive.document import End, Wire
 from pendel.core.drive.nesting import resolved, wires_on, with_members
 from pendel.core.quantities.units import figure
@@ -459,7 +459,7 @@ class SheetView(QGraphicsView):
 
     def duplicate(self) -> None:
         if self.session.selection:
-            command, new = commands.copy_cards(self.session.drive, self.session.selection)
+            command, new = clips.copy_cards(self.session.drive, self.session.selection)
             self.session.do(command)
             self.session.select(new)
 
