@@ -21,7 +21,7 @@ from pendel.app.session import autosaves
 from pendel.app.session import session as sessions
 from pendel.app.session.autosaves import autosave_path, slots
 from pendel.app.session.jobs import AUTOSAVE
-from pendel.app.session.run_shelf import MOST_READ
+from pendel.app.session.run_shelf import MOST_DELETED, MOST_READ
 from pendel.core.drive import clips, commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
@@ -336,6 +336,12 @@ def test_all_kept_runs_can_be_reached_and_a_deleted_one_comes_back_until_the_dri
     assert gone not in session.runs and gone.file.exists()
     session.shelf.bring_back()
     assert [run.file.name for run in session.runs] == names
+    for run in session.runs[: MOST_DELETED + 1]:
+        session.shelf.remove(run)
+    assert until(lambda: sum(not (second.file.with_name(name)).exists() for name in names) == 1), "the first of them"
+    while session.shelf.deleted:
+        session.shelf.bring_back()
+    assert [run.file.name for run in session.runs] == names[1:]
     session.shelf.remove(gone)
     window.files.open_path(path)
     assert until(lambda: not gone.file.exists() and len(session.runs) == MOST_READ)

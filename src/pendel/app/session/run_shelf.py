@@ -30,6 +30,8 @@ from pendel.core.runs.worker import Beside
 MOST_RUNS = 40
 MOST_READ = 12
 """Runs that are read when a drive is opened."""
+MOST_DELETED = 5
+"""Runs that can be brought back; they take as much memory as if they were there."""
 UNSAVED_FOR = 30 * 86400.0
 """s for which runs of a drive that was never saved stay on disk."""
 LONGEST_ORDERING = 600.0
@@ -166,11 +168,12 @@ class RunShelf(QObject):
             self._bring([run], run.file.parent, moved=True)
 
     def remove(self, run: KeptRun) -> None:
-        """Its file goes once the drive is closed; until then the run can be brought back."""
+        """The last few can be brought back until the drive is closed; then their files go."""
         place = next((k for k, each in enumerate(self.runs) if each is run), None)
         if place is not None:
             del self.runs[place]
             self.deleted.append((place, run))
+            self._throw_away(keep=MOST_DELETED)
             if run.file is not None:
                 self._seen.add(run.file)
             self.changed.emit()
@@ -186,9 +189,11 @@ class RunShelf(QObject):
         self.evaluator.close()
         thrown_away([run.file for _, run in self.deleted if run.file is not None])
 
-    def _throw_away(self) -> None:
-        """Files of deleted runs, beside the window."""
-        files, self.deleted = [run.file for _, run in self.deleted if run.file is not None], []
+    def _throw_away(self, keep: int = 0) -> None:
+        """Deleted runs, but for the last ones; their files beside the window."""
+        gone = self.deleted[: max(0, len(self.deleted) - keep)]
+        files = [run.file for _, run in gone if run.file is not None]
+        del self.deleted[: len(gone)]
         if files:
             self._jobs.start(BRING_RUNS, lambda _: thrown_away(files), lambda _: None)
 
