@@ -1,6 +1,7 @@
 import itertools
 import json
 import os
+import re
 from copy import deepcopy
 from dataclasses import replace
 
@@ -95,7 +96,7 @@ def test_a_renamed_quantity_is_named_so_wherever_it_can_stand():
         rows=(("Q",),),
         ranges={"c": ("-Q", "Q")},
         live={"d": ("-Q", "Q")},
-        steps={"e": "Q"},
+        steps={"e": "Q", "f": " × Q", "g": "x Q", "h": "xQ + Q"},
         proposed={"a": "Q"},
     )
     d = Drive()
@@ -104,11 +105,12 @@ def test_a_renamed_quantity_is_named_so_wherever_it_can_stand():
     d.settings |= {"until": "Q*1 s", "step": "Q*1 us", "seed": "Q", "title": "Q"}
     d.transfers["way"] = KeptTransfer("all.x", "all.y", (), "Q*1 s")
     old, words = file.to_text(d), len(card.texts)
-    assert words == 12 and all("Q" in text for text in card.texts)
+    assert words == 15 and all("Q" in text for text in card.texts)
     command = commands.rename_quantity(d, "Q", "new")
     command.apply(d)
     after = d.cards["all"]
-    assert after.texts == [text.replace("Q", "new") for text in card.texts] and after.is_proposed("a")
+    assert after.texts == [re.sub(r"\bQ", "new", text) for text in card.texts] and after.is_proposed("a")
+    assert after.steps == {"e": "new", "f": " × new", "g": "x new", "h": "xQ + new"}
     assert after.own is not None and after.own.equations == own.equations, "names there are the block's own"
     assert d.panel["p"] == PanelControl("bar", "all.y", "Q", low="-new", high="new", names=(("new", "Q"),))
     assert [d.settings[n] for n in ("until", "step", "seed", "title")] == ["new*1 s", "new*1 us", "new", "Q"]

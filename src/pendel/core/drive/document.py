@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 from pendel.core.errors import DriveProblem
+from pendel.core.quantities.stepping import factor_mark
 
 Point = tuple[str, str]
 """A profile corner as the user wrote it: time, value."""
@@ -162,6 +163,10 @@ class Card:
             parts = [line.partition("=") for line in lines]
             return tuple(name + sign + (change(text) if sign else text) for name, sign, text in parts)
 
+        def step(text: str) -> str:
+            mark = factor_mark(text)
+            return mark + change(text.removeprefix(mark))
+
         own = self.own
         return replace(
             self,
@@ -172,7 +177,7 @@ class Card:
             rows=tuple(tuple(map(change, row)) for row in self.rows),
             ranges=ends(self.ranges),
             live=ends(self.live),
-            steps=each(self.steps),
+            steps={name: step(text) for name, text in self.steps.items()},
         )
 
     @property

@@ -17,6 +17,16 @@ THOUSANDS = re.compile(r"(?<=\d)[\u2009\u202f](?=\d)")
 LEAST_FACTOR, MOST_FACTOR = 1.0 + 1e-6, 1e3
 
 
+def factor_mark(text: str) -> str:
+    """What a step begins with that is a factor, with the space before it; empty for one that is added, such as the
+    quantity ``x_max``."""
+    plain = text.strip()
+    mark = next((m for m in FACTOR_MARKS if plain.startswith(m)), "")
+    if not mark or (mark.isidentifier() and plain[1:2].isidentifier()):
+        return ""
+    return text[: text.index(mark) + 1]
+
+
 def read_step(text: str, field_unit: str, names: Lookup) -> tuple[float, bool]:
     """A step as typed: what it adds in SI, or a factor, and whether it is one.
 
@@ -25,9 +35,8 @@ def read_step(text: str, field_unit: str, names: Lookup) -> tuple[float, bool]:
     ExpressionProblem
         where it is neither, or steps nowhere.
     """
-    mark = next((m for m in FACTOR_MARKS if text.strip().startswith(m)), "")
-    if mark:
-        factor = value_in_field(text.strip().removeprefix(mark), "", names)
+    if mark := factor_mark(text):
+        factor = value_in_field(text.removeprefix(mark), "", names)
         if not LEAST_FACTOR <= factor <= MOST_FACTOR:
             raise ExpressionProblem(f"a step of “{text}” is no factor above 1. Write it like ×1.1.")
         return factor, True
