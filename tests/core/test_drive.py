@@ -168,11 +168,15 @@ def test_the_quick_look_takes_no_record_that_the_schema_refuses(data):
 
 
 def test_a_copied_group_keeps_its_inner_wires(door):
+    commands.set_tuned_on(door, "speed_pi", {"current_pi.K_p": 2.0}).apply(door)
     command, new = clips.copy_cards(door, ["speed_pi", "travel_speed", "travel_plan"])
     command.apply(door)
     inner = [w for w in door.wires.values() if w.a.card in new and w.b.card in new]
     assert len(new) == 3
     assert len(inner) == 2
+    assert door.cards["speed_pi_2"].tuned_on == {"current_pi.K_p": 2.0}, "the inner one was not copied"
+    clips.copy_cards(door, ["speed_pi", "current_pi"])[0].apply(door)
+    assert door.cards["speed_pi_3"].tuned_on == {"current_pi_2.K_p": 2.0}
 
 
 def test_saving_and_loading_keeps_everything(door, tmp_path):
