@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QMessageBox, QWidget
 
 from pendel.app.session.jobs import MOMENT, SAVE_TRACES, TAKE_PICTURE, End, Job
 from pendel.app.session.session import Session
+from pendel.app.session.usual_strips import keys_of
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.drawing import Drawing, png
 from pendel.app.widgets.theme import tokens
@@ -49,7 +50,8 @@ class Exports(QObject):
             path = asked_path(self.window, "Save traces", "traces.csv", formats())
         if not path:
             return
-        keys = list(dict.fromkeys(s for spec in page.strips.specs for s in spec.signals)) or runs[0].keys
+        known = {key for run in runs for key in run.keys}
+        keys = [key for key in dict.fromkeys(keys_of(page.strips.specs)) if key in known] or runs[0].keys
 
         def done(job: Job) -> None:
             if job.end is End.FAILED:
