@@ -10,6 +10,7 @@ from PyQt6.QtTest import QTest
 
 import pendel
 from pendel.app.session.page import Page
+from pendel.core.drive import commands
 from pendel.core.drive.file import to_text
 
 from .conftest import finish, judged, settle, until
@@ -64,6 +65,20 @@ def test_a_mode_is_seen_swings_and_is_damped_by_one_step(rope):
     assert to_text(rope.session.drive) == before
     rope.show_page("Drive")
     assert not view.shape.swings, "nothing swings where nobody looks"
+
+
+def test_what_a_block_is_put_behind_follows_its_name_and_ends_with_its_drive(rope, example_path):
+    page, session = rope.page("Loops"), rope.session
+    QTest.mouseClick(page.modes_button, LEFT)
+    view, first = page.modes, next(key for key, card in session.drive.cards.items() if card.name == "Torque demand")
+    view.behind.show_key(f"{first}.out")
+    view.done.setText("Done.")
+    session.do(commands.rename_card(session.drive, first, "Wish"))
+    assert view.behind.key() == "wish.out"
+    session.undo.undo()
+    assert view.behind.key() == f"{first}.out"
+    rope.files.open_path(example_path)
+    assert not view.behind.key() and not view.done.text() and page.stack.currentIndex() == 0
 
 
 def test_pointing_reads_all_plots_what_is_slack_does_not_swing_and_spectra_mark_modes(rope):

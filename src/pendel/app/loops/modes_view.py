@@ -52,6 +52,8 @@ class ModesView(QWidget):
         body.setSpacing(0)
         body.addWidget(self._build_middle(), 1)
         body.addWidget(self._build_right())
+        session.opened.connect(self._forget)
+        session.card_renamed.connect(self._follow_card)
 
     def _build_middle(self) -> QWidget:
         middle = QWidget()
@@ -127,6 +129,17 @@ class ModesView(QWidget):
         return side
 
     # showing ---------------------------------------------------------------------
+
+    def _forget(self) -> None:
+        """What was chosen and done was of another drive."""
+        for box in (self.at, self.behind, self.speed):
+            box.show_key("")
+        for words in (self.done, self.report):
+            words.setText("")
+
+    def _follow_card(self, old: str, new: str) -> None:
+        for box in (self.behind, self.speed):
+            box.follow_card(old, new)
 
     def follow(self) -> None:
         """Show what the session found of the drive as it is."""

@@ -69,6 +69,10 @@ class SignalBox(QComboBox):
         at = self.findText(self.currentText())
         return str(self.itemData(at)) if at >= 0 else self.currentText().strip()
 
+    def follow_card(self, old: str, new: str) -> None:
+        """A card is called otherwise."""
+        self.show_key(renamed_signal(self.key(), old, new))
+
     def show_key(self, key: str) -> None:
         at = self.findData(key)
         with QSignalBlocker(self):
