@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping
 from pendel.card_view import ways
 from pendel.core.catalogue.assembly import open_ports
 from pendel.core.catalogue.index import kinds
-from pendel.core.drive import assemblies, commands
+from pendel.core.catalogue.where import Place, places
+from pendel.core.drive import assemblies, commands, file
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.user_text import known_name, near_words
@@ -15,6 +16,7 @@ from pendel.core.errors import DriveProblem
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow
 from pendel.core.verbs.changing import apply, check_choices, kind_of_card, named
+from pendel.run_view import Run
 
 
 class EditedDrive:
@@ -152,6 +154,29 @@ class EditedDrive:
         before = list(self.document.cards)
         self.do(commands.rename_card(self.document, card, name))
         return next((key for key in self.document.cards if key not in before), card)
+
+    def take_back_to(self, run: Run) -> None:
+        """Make the drive what it was in a run, as one step. Its title, its panel and its kept ways stay, and where
+        cards lie. Raises `DriveProblem`.
+
+        >>> run = d.run(0.01)
+        >>> d.set("K_p", "40 A*s/m")
+        >>> d.remove("rubbing")
+        >>> d.take_back_to(run)
+        >>> "rubbing" in d.cards, d.document.quantities["K_p"].text
+        (True, '35 A*s/m')
+        """
+        then = file.from_text(run.kept.drive_text)
+        self.do(commands.as_in(self.document, then, "Take the drive as it was in a run"))
+
+    def find(self, text: str) -> list[Place]:
+        """Where something is by what it is called or what is written there: cards, quantities, taps, values and lines
+        of own equations that hold all words of a text.
+
+        >>> [(place.title, place.card, place.field) for place in d.find("link voltage")][1:]
+        [('Pulse stage: U_dc', 'pulse_stage', 'U_dc')]
+        """
+        return places(self.document, text)
 
     def group(self, cards: list[str], name: str, *, face: Mapping[str, str] | None = None) -> str:
         """Fold cards into an assembly and return its id; ``face`` gives names to values inside, as
