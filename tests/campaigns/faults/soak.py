@@ -44,7 +44,7 @@ def soak(seconds: float, seed: int) -> Boundary:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     home = tempfile.mkdtemp(prefix="pendel-soak-")
     os.environ["XDG_STATE_HOME"] = home
-    from PyQt6.QtCore import QSettings, QTimer
+    from PyQt6.QtCore import QSettings, Qt, QTimer
     from PyQt6.QtTest import QTest
     from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMessageBox
 
@@ -140,6 +140,9 @@ def soak(seconds: float, seed: int) -> Boundary:
             lambda: commands.set_setting(
                 session.drive, rng.choice(("until", "tick", "title", "method")), texts.text(rng)
             ),
+            lambda: commands.rename_quantity(
+                session.drive, rng.choice(list(session.drive.quantities)), texts.text(rng, 8)
+            ),
         ]
         with contextlib.suppress(PendelError, IndexError):
             session.do(rng.choice(ways)())
@@ -147,6 +150,33 @@ def soak(seconds: float, seed: int) -> Boundary:
     def several_undone() -> None:
         for _ in range(rng.randrange(1, 12)):
             window.editing.undo()
+
+    def with_runs() -> None:
+        """Show signals, delete a run and bring it back, take the drive of one."""
+        shelf, page = session.shelf, window.page("Runs")
+        run = rng.choice(session.runs) if session.runs else None
+        if run is None:
+            return
+        ways: list[Callable[[], object]] = [
+            lambda: page.strips.put([rng.choice(run.keys)], None),
+            lambda: page.usual_strips(),
+            lambda: shelf.remove(run),
+            lambda: shelf.bring_back(),
+            lambda: shelf.read_older(),
+            lambda: page.kept._take_drive_of(run),
+        ]
+        rng.choice(ways)()
+
+    def look_for() -> None:
+        window.find()
+        line = window.drive_page.find_line
+        if line.isVisible():
+            line.line.setText(texts.text(rng, 6))
+            QTest.keyClick(line.line, rng.choice((Qt.Key.Key_Return, Qt.Key.Key_Escape, Qt.Key.Key_Down)))
+
+    def save_elsewhere() -> None:
+        with contextlib.suppress(PendelError):
+            session.save(Path(home) / f"other{rng.randrange(4)}.pendel")
 
     actions: dict[str, Callable[[], object]] = {
         "opening": open_one,
@@ -166,6 +196,9 @@ def soak(seconds: float, seed: int) -> Boundary:
         "moving hands": lambda: hands.move(),
         "moving hands more": lambda: hands.move(),
         "moving hands again": lambda: hands.move(),
+        "having to do with runs": with_runs,
+        "looking for something": look_for,
+        "saving elsewhere": save_elsewhere,
         "copying": lambda: (window.editing.copy(), window.editing.paste()),
     }
     hands = Hands(window, rng, PAGES)
