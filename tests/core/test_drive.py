@@ -65,6 +65,20 @@ def test_renaming_a_quantity_follows_in_every_expression(door):
         commands.rename_quantity(door, "U_battery", "V")
 
 
+def test_what_is_called_like_a_card_keeps_its_name_when_that_is_renamed(door):
+    """A tap in a kept way, and an order of the panel."""
+    commands.add_tap(door, "gear", End("gear", "speed")).apply(door)
+    commands.keep_transfer(door, "way", KeptTransfer("gear", "gear.speed", ("gear",))).apply(door)
+    commands.rename_card(door, "rail", "Order").apply(door)
+    for target in ("order.enable", "order.loss"):
+        commands.set_control(door, "", PanelControl("button", target)).apply(door)
+    commands.rename_card(door, "gear", "Belt gear").apply(door)
+    commands.rename_card(door, "order", "Rail").apply(door)
+    assert door.transfers["way"] == KeptTransfer("gear", "belt_gear.speed", ("gear",))
+    assert door.taps["gear"] == End("belt_gear", "speed")
+    assert [control.target for control in door.panel.values()] == ["order.enable", "rail.loss"]
+
+
 def test_a_drive_becomes_any_other_and_itself_again():
     """Its title, its panel and where cards lie that both have stay; what stands in another order does, too."""
     drives = [file.load(path) for path in sorted(EXAMPLES.glob("*.pendel"))]
