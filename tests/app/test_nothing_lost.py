@@ -117,6 +117,8 @@ def test_kept_runs_go_with_a_drive_that_is_saved_elsewhere(window, tmp_path):
     session.save(tmp_path / "first.pendel")
     assert until(lambda: session.runs[0].file.parent == tmp_path / "first.runs") and not unsaved.exists()
     (tmp_path / "first.runs" / "sweeps.json").write_text("{}")
+    (tmp_path / "second.runs").mkdir()
+    (tmp_path / "second.runs" / "sweeps.json.part").symlink_to(tmp_path / "elsewhere")
     window.start_run()  # it ends where it began
     session.save(tmp_path / "second.pendel")
     finish(window)

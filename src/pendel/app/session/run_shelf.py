@@ -7,6 +7,7 @@ import contextlib
 import os
 import re
 import shutil
+import tempfile
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -299,12 +300,14 @@ def brought(sources: Sequence[Path], folder: Path, moved: bool) -> dict[Path, Pa
             target = folder / source.name
             if target.exists() or not source.is_file():
                 continue
-            half = target.with_name(f"{target.name}.part")
+            # Under a name nobody knows before, as a link would lead elsewhere; and there is never half a run.
+            opened, half = tempfile.mkstemp(".part", dir=folder)
+            os.close(opened)
             try:
                 shutil.copy2(source, half)
-                half.replace(target)  # so there is never half a run
+                os.replace(half, target)
             finally:
-                half.unlink(missing_ok=True)
+                Path(half).unlink(missing_ok=True)
             places[source] = target
             if moved:
                 source.unlink(missing_ok=True)
