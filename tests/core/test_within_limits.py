@@ -83,3 +83,5 @@ def test_a_cascade_is_tuned_inside_out_in_one_step_and_from_the_terminal(tmp_pat
     assert judged.margins.ms == pytest.approx(1.4, abs=0.03)
     assert main(["tune", str(path), "--goal", "speed"]) == 2 and "no goal" in capsys.readouterr().err
     assert main(["tune", str(path), "--loop", "rail"]) == 2 and "closes no loop" in capsys.readouterr().err
+    # A peak in A of the one regulator is none in V of the other.
+    assert main(["tune", str(path), "--effort", "30"]) == 2 and "is in A and V" in capsys.readouterr().err

@@ -14,8 +14,9 @@ from functools import partial
 
 import numpy as np
 
+from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive.commands import Command
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import Drive, End
 from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.find import find_loops
 from pendel.core.loops.gains import take_gains
@@ -369,6 +370,12 @@ def tune(
         raise DriveProblem(
             f"{regulator or 'This drive'} closes no loop. Wire a regulator's output to the plant and a "
             f"measured signal to its actual value."
+        )
+    units = {signal_unit(drive, End(each.regulator, each.regulation.out)) or "1" for each in loops}
+    if math.isfinite(limits.effort) and len(units) > 1:
+        raise DriveProblem(
+            f"A limit of the actuator's peak is one loop's, but what these regulators give is in "
+            f"{' and '.join(sorted(units))}. Tune the loops one by one, or leave that limit out."
         )
     cascade = Cascade(drive.copy(), limits, goal, judge, stopping, come)
     for depth in sorted({each.depth for each in loops}):
