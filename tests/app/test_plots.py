@@ -1,7 +1,9 @@
 """The strips by wheel and keys, kept runs by name, exports read back, and the sliders of the Loops page."""
 
 import json
+import os
 from dataclasses import replace
+from pathlib import Path
 
 import h5py
 import numpy as np
@@ -13,6 +15,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
 from pendel.app.plots.reading import TimeCurve
+from pendel.app.runs.arrangement import read
 from pendel.app.runs.strips import Strips, StripSpec, heights
 from pendel.app.session.card_text import figure_of
 from pendel.app.session.session import Session
@@ -298,16 +301,18 @@ def test_chosen_strips_outlast_edits_renames_and_a_new_start(window, runs_page):
     window.actions_by_name["save"].trigger()
     kept, path = [list(s.signals) for s in strips.specs], session.path
     window.files.open_path(EXAMPLES / "haul_drive.pendel")
+    settle()
     run_again(window)
     assert not {s for spec in strips.specs for s in spec.signals} & {s for signals in kept for s in signals}
-    window.files.open_path(path)
+    window.files.open_path(Path(os.path.relpath(path)))  # as from a terminal
+    settle()
     assert [s.signals for s in strips.specs] == kept
     runs_page.usual_strips()
+    settle()
+    judged(window)
     assert not json.loads(window.settings.value("strips/chosen"))
-    window.settings.setValue("strips/chosen", json.dumps({str(path): "[[[1], [2]], 3]", "x": 4, "y": "{"}))
-    window.files.open_path(path)
-    run_again(window)
-    assert strips.plots and len(strips.specs) == len(usual)
+    for spoiled in ("", "{", "[[[1], [2]], 3]", '[[["a"], ["b", 3]]]', "[" * 9999):
+        assert read(spoiled) == [], "settings may be anybody's"
 
 
 def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_page, monkeypatch):

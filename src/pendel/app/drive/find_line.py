@@ -2,41 +2,30 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QListWidgetItem, QWidget
+from collections.abc import Iterator
 
-from pendel.app.drive.match_delegate import ROLE
-from pendel.app.drive.popup_line import PopupLine
+from PyQt6.QtWidgets import QWidget
+
+from pendel.app.drive.popup_line import Entry, PopupLine, PopupWords
 from pendel.app.session.session import Session
-from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.where import places
-from pendel.core.errors import DriveProblem
+
+WORDS = PopupWords(
+    "Find a card, a quantity, or what is written in a value",
+    "Find in the drive",
+    "↑ ↓ choose · Enter goes there · Esc closes",
+    "Nothing in this drive has that name, or has it written in it.",
+)
 
 
 class FindLine(PopupLine):
     def __init__(self, session: Session, parent: QWidget):
-        super().__init__(
-            parent,
-            "Find a card, a quantity, or what is written in a value",
-            "Find in the drive",
-            "↑ ↓ choose · Enter goes there · Esc closes",
-        )
         self.session = session
+        super().__init__(parent, self._found, WORDS)
 
-    def refresh(self) -> None:
-        self.list.clear()
-        drive = self.session.drive
-        for place in places(drive, self.line.text()):
-            item = QListWidgetItem(place.title)
-            try:
-                kind = kind_in(drive, place.card) if place.card else None
-            except DriveProblem:
-                kind = None
-            item.setData(ROLE, (place.title, place.sentence, "", kind))
-            item.setToolTip(place.sentence)
-            item.setData(Qt.ItemDataRole.UserRole, place)
-            self.list.addItem(item)
-        self.end_list("Nothing in this drive is called so, or has that written in it.")
+    def _found(self, text: str) -> Iterator[Entry]:
+        for place in places(self.session.drive, text):
+            yield Entry(place.title, place.sentence, "", place.kind, place)
 
 
 __all__ = ["FindLine"]

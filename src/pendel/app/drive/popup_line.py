@@ -2,22 +2,48 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
+from typing import Any, NamedTuple
+
 from PyQt6.QtCore import QEvent, QObject, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
-from pendel.app.drive.match_delegate import MatchDelegate
+from pendel.app.drive.match_delegate import ROLE, MatchDelegate
 from pendel.app.widgets.basic import column, label
 from pendel.app.widgets.theme import colour
+from pendel.core.catalogue.declare import Kind
+
+
+class Entry(NamedTuple):
+    """What fits: how it is shown, and what is given when it is chosen."""
+
+    title: str
+    sentence: str
+    aside: str
+    """Words at the right."""
+    kind: Kind | None
+    """Whose symbol it has."""
+    held: Any
+
+
+class PopupWords(NamedTuple):
+    """What the line asks for, its name for a screen reader, what keys do, and what is shown where nothing fits."""
+
+    hint: str
+    name: str
+    keys: str
+    none: str
 
 
 class PopupLine(QFrame):
-    """``chosen`` gives what its item holds."""
+    """``chosen`` gives what the chosen entry holds. ``entries`` gives what fits the text typed, best first."""
 
     chosen = pyqtSignal(object)
 
-    def __init__(self, parent: QWidget, hint: str, name: str, keys: str):
+    def __init__(self, parent: QWidget, entries: Callable[[str], Iterable[Entry]], words: PopupWords):
         super().__init__(parent)
+        self.entries, self.words = entries, words
         self.setObjectName("search")
         self.setStyleSheet(
             f"QFrame#search {{ background: {colour('card').name()}; border: 1px solid "
@@ -25,8 +51,8 @@ class PopupLine(QFrame):
         )
         body = column(self, (8, 8, 8, 8), 4)
         self.line = QLineEdit()
-        self.line.setPlaceholderText(hint)
-        self.line.setAccessibleName(name)
+        self.line.setPlaceholderText(words.hint)
+        self.line.setAccessibleName(words.name)
         self.line.setFixedHeight(28)
         self.line.textChanged.connect(self.refresh)
         self.line.installEventFilter(self)
@@ -37,7 +63,7 @@ class PopupLine(QFrame):
         self.list.itemClicked.connect(lambda _: self._take())
         body.addWidget(self.line)
         body.addWidget(self.list)
-        body.addWidget(label(keys, "muted"))
+        body.addWidget(label(words.keys, "muted"))
         self.setFixedSize(460, 380)
         self.hide()
 
@@ -57,13 +83,16 @@ class PopupLine(QFrame):
         self.line.setFocus()
 
     def refresh(self) -> None:
-        """List what fits."""
-        raise NotImplementedError
-
-    def end_list(self, none: str) -> None:
-        """The first is chosen; a sentence where there is none."""
+        """List what fits; the first is chosen."""
+        self.list.clear()
+        for entry in self.entries(self.line.text()):
+            item = QListWidgetItem(entry.title)
+            item.setData(ROLE, (entry.title, entry.sentence, entry.aside, entry.kind))
+            item.setToolTip(entry.sentence)
+            item.setData(Qt.ItemDataRole.UserRole, entry.held)
+            self.list.addItem(item)
         if not self.list.count():
-            item = QListWidgetItem(none)
+            item = QListWidgetItem(self.words.none)
             item.setFlags(Qt.ItemFlag.NoItemFlags)
             self.list.addItem(item)
         self.list.setCurrentRow(0)

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QListWidgetItem, QWidget
+from PyQt6.QtCore import QPoint
+from PyQt6.QtWidgets import QWidget
 
-from pendel.app.drive.match_delegate import ROLE
-from pendel.app.drive.popup_line import PopupLine
+from pendel.app.drive.popup_line import Entry, PopupLine, PopupWords
 from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.catalogue.index import ASSEMBLY, kinds
 from pendel.core.check import fits
 from pendel.core.drive.shelf import READY, on_shelf, ready, sentence_of
 from pendel.core.vocabulary import ValueRole, task_of
+
+WORDS = PopupWords(
+    "Add a part or block: type what you need",
+    "Search for a part or block",
+    "↑ ↓ choose · Enter adds · Esc closes",
+    "Nothing fits. Try fewer letters, or build it with “own equations”.",
+)
 
 
 @dataclass(frozen=True)
@@ -78,31 +84,16 @@ class SearchLine(PopupLine):
     def __init__(self, parent: QWidget):
         self.link: Link | None = None
         self.shelf: list[tuple[str, Path]] = []
-        super().__init__(
-            parent,
-            "Add a part or block: type what you need",
-            "Search for a part or block",
-            "↑ ↓ choose · Enter adds · Esc closes",
-        )
+        super().__init__(parent, self._found, WORDS)
 
     def open_at(self, where: QPoint, link: Link | None) -> None:
         self.link = link
         self.shelf = [*on_shelf(), *ready()]
         self.show_at(where)
 
-    def refresh(self) -> None:
-        self.list.clear()
-        entries, text = matches(self.line.text(), self.link), self.line.text()
-        entries += shelf_matches(text, self.shelf)
-        for match in sorted(entries, key=lambda m: -m.score) if text else entries:
+    def _found(self, text: str) -> Iterator[Entry]:
+        fitting = [*matches(text, self.link), *shelf_matches(text, self.shelf)]
+        for match in sorted(fitting, key=lambda m: -m.score) if text else fitting:
             needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS)
             sentence = f"{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
-            item = QListWidgetItem(match.kind.title)
-            item.setData(
-                ROLE,
-                (match.kind.title, sentence, "fits here" if match.port and self.link else "", match.kind),
-            )
-            item.setToolTip(match.kind.sentence)
-            item.setData(Qt.ItemDataRole.UserRole, match)
-            self.list.addItem(item)
-        self.end_list("Nothing fits. Try fewer letters, or build it with “own equations”.")
+            yield Entry(match.kind.title, sentence, "fits here" if match.port and self.link else "", match.kind, match)

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 
 from pendel.app.runs.strips import Strips
 from pendel.app.session.session import Session
@@ -84,21 +85,28 @@ class Arrangement:
     # From one start to the next.
 
     def recall(self) -> None:
-        """The strips of the drive that was just opened."""
-        self._usual = written([])
+        """The strips of the drive that was just opened. Where nobody chose any, the usual ones are laid out with its
+        first run."""
+        kept = read(self._kept().get(self._file, ""))
         self._laid_out_for = ""
-        self.strips.specs = read(self._kept().get(str(self.session.path), ""))
+        self._usual = written([] if kept else self.strips.specs)
+        self.strips.specs = kept or self.strips.specs
 
     def keep(self) -> None:
         """Remember what was chosen, or that the usual strips are shown."""
-        path, kept = str(self.session.path), self._kept()
+        path, kept = self._file, self._kept()
         text = written(self.strips.specs) if self.chosen and self.strips.specs else ""
-        if self.session.path is None or kept.get(path, "") == text:
+        if not path or kept.get(path, "") == text:
             return
         kept.pop(path, None)
         if text:
             kept[path] = text
         self.session.settings.setValue(KEPT, json.dumps(dict(list(kept.items())[-MOST_DRIVES:])))
+
+    @property
+    def _file(self) -> str:
+        """The drive's file, however it was named when it was opened; empty where there is none."""
+        return os.path.abspath(self.session.path) if self.session.path is not None else ""
 
     def _kept(self) -> dict[str, str]:
         with contextlib.suppress(ValueError, TypeError, RecursionError):

@@ -133,6 +133,11 @@ class RunShelf(QObject):
             self.older = 0
             self._bring([run for run in self.runs if run.file is not None], before, moved)
 
+    def _bring_if_elsewhere(self, run: KeptRun) -> None:
+        """The drive may have been saved elsewhere while it ran, or while the run was deleted."""
+        if run.file is not None and run.file.parent != self.folder:
+            self._bring([run], run.file.parent, moved=True)
+
     def _bring(self, runs: Sequence[KeptRun], before: Path, moved: bool) -> None:
         from pendel.core.loops.kept_sweeps import NAME  # slow to load, and not needed to start
 
@@ -165,8 +170,7 @@ class RunShelf(QObject):
         self.older += max(0, len(self.runs) - MOST_RUNS)
         self._seen -= {each.file for each in self.runs[:-MOST_RUNS] if each.file is not None}
         del self.runs[:-MOST_RUNS]
-        if run.file is not None and run.file.parent != self.folder:  # the drive was saved elsewhere while it ran
-            self._bring([run], run.file.parent, moved=True)
+        self._bring_if_elsewhere(run)
 
     def remove(self, run: KeptRun) -> None:
         """The last few can be brought back until the drive is closed; then their files go."""
@@ -184,6 +188,7 @@ class RunShelf(QObject):
         if self.deleted:
             place, run = self.deleted.pop()
             self.runs.insert(min(place, len(self.runs)), run)
+            self._bring_if_elsewhere(run)
             self.changed.emit()
 
     def close(self) -> None:
@@ -309,13 +314,13 @@ def brought(sources: Sequence[Path], folder: Path, moved: bool) -> dict[Path, Pa
             finally:
                 Path(half).unlink(missing_ok=True)
             places[source] = target
-            if moved:
-                source.unlink(missing_ok=True)
     except OSError as problem:
         where = sources[0].parent
         raise FileProblem(
             str(folder), f"kept runs cannot be brought there: {problem.strerror}. They are in {where}."
         ) from problem
+    if moved:
+        thrown_away(list(places))
     return places
 
 

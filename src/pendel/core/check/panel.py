@@ -15,13 +15,14 @@ from pendel.core.quantities.expressions import value_in_field
 
 
 def panel(of: Subject) -> None:
+    units = SignalUnits(of.drive, of.kinds, of.names)
     for key, control in of.drive.panel.items():
-        if sentence := problem_of_control(of, control):
+        if sentence := problem_of_control(of, units, control):
             fix = commands.remove_controls(of.drive, [key])
             of.result.findings.append(attention(sentence, "", f"panel:{key}", fix, "Delete the control"))
 
 
-def problem_of_control(of: Subject, control: PanelControl) -> str:
+def problem_of_control(of: Subject, units: SignalUnits, control: PanelControl) -> str:
     """What is wrong with a control, in a sentence that names it, or nothing."""
     what = f"Panel, {control.title or control.form}"
     if control.form == "events" and not control.target:
@@ -40,23 +41,23 @@ def problem_of_control(of: Subject, control: PanelControl) -> str:
             there = False
         if not there and not (kind is not None and kind.value(name) is not None):
             return f"{what}: there is no signal {control.target or '–'} to show. Choose another one."
-    return problem_of_texts(of, control, what)
+    return problem_of_texts(of, units, control, what)
 
 
-def unit_of_target(of: Subject, target: str) -> str:
-    """Of the signal or the value. Raises `PendelError` where that cannot be told."""
+def unit_of_target(of: Subject, units: SignalUnits, target: str) -> str:
+    """Of the signal or the value. Raises `PendelError` where it is not known."""
     card, _, name = target.partition(".")
     kind = of.kinds[card]
     if kind.value(name) is not None and kind.port(name) is None:
         return unit_in_use(of.drive, card, name)
     signals = kind.signals if isinstance(kind, Part) else ()
     shown = next((s.unit for s in signals if s.name == name), None)
-    return SignalUnits(of.drive, of.kinds, of.names).of(End(card, name)) if shown is None else shown
+    return units.of(End(card, name)) if shown is None else shown
 
 
-def problem_of_texts(of: Subject, control: PanelControl, what: str) -> str:
+def problem_of_texts(of: Subject, units: SignalUnits, control: PanelControl, what: str) -> str:
     try:
-        unit = unit_of_target(of, control.target)
+        unit = unit_of_target(of, units, control.target)
     except PendelError:  # a finding says what is wrong with the value
         return ""
     for text in control.texts:
