@@ -293,7 +293,7 @@ def test_chosen_strips_outlast_edits_renames_and_a_new_start(window, runs_page):
     run_again(window)
     assert strips.specs[0].signals[:2] == ["travel_speed.out", "other_sensor.out"]
     assert until(lambda: runs_page.heading.text() != heading) and runs_page.heading.text() == "Other sensor"
-    assert runs_page.grid.count() > 5 and "against its setpoint" in runs_page.subheading.whole
+    assert runs_page.grid.count() > 5 and "the step at 51 ms" in runs_page.subheading.whole
     for _ in range(2):
         session.undo.undo()
     assert strips.specs[-1].signals == ["door_motor.speed", "main_motor.speed"]

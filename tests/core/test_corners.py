@@ -318,6 +318,10 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
                 ), key
     assert thinned.balance(0.0, 0.1).switched == pytest.approx(whole.balance(0.0, 0.1).switched, rel=1e-4)
     current = "grid.current" if example == "valley_feeder" else "door_motor.current"
+    for start, end in ((0.0, 0.0317), (0.00713, 0.0409), (0.0131, 0.0277), (0.0204, 0.1)):  # wherever a window begins
+        found, of = (run.averages(current, start, end) for run in (thinned, whole))
+        assert abs(found.mean - of.mean) <= 0.01 * of.ripple and found.rms == pytest.approx(of.rms, rel=0.01)
+        assert of.ripple <= found.ripple * (1 + 2e-5) <= 1.1 * of.ripple
     short = thinned.averages(current, 0.01001, 0.01002)
     assert np.isnan(short.mean) and np.isnan(short.ripple)
     assert thinned.measure("peak_current", current, 0.0, 0.1) == pytest.approx(

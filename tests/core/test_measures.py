@@ -1,6 +1,7 @@
 """Figures of traces against their definitions, on points as uneven as a solver leaves them."""
 
 import math
+from functools import cached_property
 
 import numpy as np
 import pytest
@@ -304,3 +305,52 @@ def test_times_of_a_response_count_from_when_its_setpoint_moves():
         found.append((span.step, MEASURES["peak_current"].value(span)))
     assert found[0] == found[1] == found[2]
     assert found[0][1] == pytest.approx(np.max(np.abs(current.y)))
+
+
+@pytest.mark.parametrize(
+    "window, begins, size", [((0.0, 0.5), 0.1, 1.0), ((0.0, 0.9), 0.5, -1.5), ((0.4, 1.4), 0.9, 0.5)]
+)
+def test_a_step_down_and_a_reversal_have_the_measures_of_a_step(window, begins, size):
+    """Of a first-order lag: rise ln 9 times T, settled to 2 % after ln 50 times T (Astrom, Murray: Feedback Systems,
+    2nd ed., section 6.3), whatever the sign; of several steps in a window the last."""
+    d, lag = pendel.Drive("Lag"), 0.02
+    d.set("tick", "0.1 ms")
+    d.set("until", "1.4 s")
+    corners = [("0 s", "0"), ("0.1 s", "0"), ("0.1 s", "1"), ("0.5 s", "1"), ("0.5 s", "-0.5"), ("0.9 s", "-0.5")]
+    d.add("profile", "Wanted", profile=[*corners, ("0.9 s", "0")])
+    d.add("pt1", "Lag", T=f"{lag} s")
+    d.connect("wanted.out", "lag.x")
+    span = Span(d.run().kept, "lag.out", *window, "wanted.out")
+    assert span.move.begins == pytest.approx(begins, abs=2e-4)
+    assert span.target - span.begins == pytest.approx(size, rel=1e-3)
+    step = span.step
+    assert step.rise == pytest.approx(math.log(9) * lag, rel=0.01) and step.overshoot < 0.01
+    assert step.settling == pytest.approx(math.log(50) * lag, rel=0.01)
+
+
+@pytest.mark.parametrize("sign", [1.0, -1.0])
+def test_a_dip_is_told_beside_the_setpoint_at_the_load_and_not_beside_the_largest(sign):
+    """After a reversal to a fifth of the speed: the deviation over the setpoint of that time, by definition."""
+    d = pendel.open(DEMO)
+    kept = d.run().kept
+    wanted, speed = "travel_plan.speed", "door_leaf.speed"
+    loaded = 0.62
+    plain = Span(kept, speed, 0.0, kept.end, wanted)
+    assert plain.disturbed_at == pytest.approx(loaded)
+    t, y = kept.trace(speed).t, kept.trace(speed).y
+
+    class Reversed(Span):
+        """The same load, met while the setpoint is a fifth of what it was first, the other way round or not."""
+
+        @cached_property
+        def wish(self):
+            times = np.array([0.0, 0.1, 0.1, 0.4, 0.4, self.end])
+            level = -0.2 * sign * float(kept.trace(wanted).at(np.array([loaded]))[0])
+            return times, np.array([0.0, 0.0, -5.0 * level, -5.0 * level, level, level])
+
+    span = Reversed(kept, speed, 0.0, kept.end, wanted)
+    target = span.wish[1][-1]
+    after = (t >= loaded) & (t <= min((x for x in span.loads_move if x > loaded), default=kept.end))
+    largest = np.max(np.abs(y[after] - target))
+    assert span.dip.percent == pytest.approx(100 * largest / abs(target), rel=1e-3)
+    assert span.move.begins == 0.4 and span.target == target

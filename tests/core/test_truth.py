@@ -12,7 +12,7 @@ from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.plant import rows
 from pendel.core.plant.compiler import compiler
 from pendel.core.plant.rows import evaluate_signals, refined_rows
-from tests.campaigns.truth import bits, blocks, figures, metamorphic, methods
+from tests.campaigns.truth import beyond, bits, blocks, figures, metamorphic, methods
 from tests.campaigns.truth.drives import FAMILIES, case
 from tests.campaigns.truth.report import Tallies, Tally, table
 
@@ -74,6 +74,16 @@ def test_a_block_of_random_values_is_right_in_fixed_point(kind):
     for seed in (SEED, SEED + 1):
         blocks.in_words(kind, seed, tally)
     assert tally.count and not tally.failed, table([tally])
+
+
+def test_random_controllers_in_fixed_point_hold_beyond_the_run_of_their_ranges():
+    """The kinds whose blocks declare bounds, and chains; a bound that does not hold cuts something off."""
+    tally = Tally("beyond")
+    for kind in ("moving", "slew_limiter", "period_mean", "pll_3", "dq_current_regulator", "travel_plan"):
+        beyond.beyond(SEED, tally, kind)
+    for seed in range(8):
+        beyond.beyond(seed, tally)
+    assert tally.count > 20 and not tally.failed, table([tally])
 
 
 def test_a_moving_rms_in_words_keeps_nothing_of_what_has_left_its_window():

@@ -7,11 +7,13 @@ import sys
 import time
 
 from pendel.core.errors import PendelError
-from tests.campaigns.truth import bits, blocks, figures, metamorphic, methods, slices
+from tests.campaigns.truth import beyond, bits, blocks, figures, metamorphic, methods, slices
 from tests.campaigns.truth.drives import FAMILIES, Case, case
 from tests.campaigns.truth.report import FAILED, Tallies, table
 
-PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks", "bits")
+CHAINS = 10
+"""Random controllers for each drive of a family."""
+PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks", "beyond", "bits")
 
 
 def look_at(each: Case, parts: tuple[str, ...], tallies: Tallies) -> None:
@@ -45,6 +47,11 @@ def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> Tallies:
             for kind in blocks.control_kinds():
                 blocks.over_time(kind, number, 0.01, tallies["blocks in 32-bit float, a moment"])
                 blocks.in_words(kind, number, tallies["blocks in fixed point, a moment"])
+        if "beyond" in parts:
+            for kind in (*blocks.control_kinds(), *beyond.GRID, *beyond.MACHINE):
+                beyond.beyond(number, tallies["blocks in fixed point beyond the run of their ranges"], kind)
+            for k in range(CHAINS):
+                beyond.beyond(CHAINS * number + k, tallies["chains in fixed point beyond the run of their ranges"])
     if "blocks" in parts:
         for kind in blocks.control_kinds():
             blocks.over_time(kind, seed, blocks.HOURS, tallies["blocks in 32-bit float, ten hours"])

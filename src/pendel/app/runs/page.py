@@ -28,7 +28,7 @@ from pendel.app.runs.spectrum_panel import SpectrumPanel
 from pendel.app.runs.strips import Strips
 from pendel.app.runs.torque_panel import TorquePanel
 from pendel.app.session.page import Page
-from pendel.app.session.run_figures import averaged_keys, measured, measured_keys
+from pendel.app.session.run_figures import averaged_keys, measured, measured_keys, step_measured
 from pendel.app.session.usual_strips import keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.drawing import Drawing, drawing_of
@@ -410,7 +410,7 @@ class RunsPage(Page):
         runs, pairs = list(compress(runs, alike)), list(compress(pairs, alike))
         self.heading.setText(sentence_case(info.label))
         a, b = sorted(self.strips.times)
-        self.subheading.set_text(f"{'against its setpoint, ' if setpoint else ''}cursor 1 to 2")
+        self.subheading.set_text(f"{step_measured(latest, actual, setpoint, a, b)}cursor 1 to 2")
         for c, (run, tint) in enumerate(runs, 1):
             head = label(run.name)
             head.setStyleSheet(f"font-weight: bold; color: {tint};")

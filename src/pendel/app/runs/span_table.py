@@ -11,6 +11,7 @@ from pendel.app.session.run_figures import settled
 from pendel.app.widgets.basic import Elided, clear, label
 from pendel.app.widgets.timers import Later
 from pendel.core.measures import Measure, Place, Span, measures_at
+from pendel.core.measures.declare import STRETCHES_ALONE
 from pendel.core.quantities.units import figure
 from pendel.core.runs.balance import balance
 from pendel.core.runs.kept import KeptRun
@@ -91,6 +92,8 @@ class SpanTable(QGridLayout):
                 if not text:
                     continue
                 shown = label(text, role)
+                if text == "–":
+                    shown.setToolTip(STRETCHES_ALONE)
                 shown.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.addWidget(shown, r, c)
         self.setColumnStretch(0, 1)

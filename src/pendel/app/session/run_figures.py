@@ -27,6 +27,17 @@ def measured(
     }
 
 
+def step_measured(run: KeptRun, actual: str, setpoint: str | None, a: float, b: float) -> str:
+    """To which step of its setpoint a response is measured, as text."""
+    if setpoint is None:
+        return ""
+    moves = Span(run, actual, a, b, setpoint).moves
+    if not moves:
+        return "no step of its setpoint, "
+    which = "the step" if len(moves) == 1 else f"the last of {len(moves)} steps,"
+    return f"{which} at {figure(moves[-1].begins, 's', 4)}, "
+
+
 def settled(value: float, y: np.ndarray) -> float:
     """Zero for what is only rounding against the trace's size."""
     return 0.0 if abs(value) < 1e-9 * float(np.max(np.abs(y))) else value

@@ -419,6 +419,10 @@ class Block(Kind):
     smooth: Mapping[str, float] = field(default_factory=dict)
     """Values and remembered numbers that stand in for linear models, where the update as it is only moves in steps,
     or begins otherwise than it goes on."""
+    bounds: Mapping[str, str] = field(default_factory=dict)
+    """Largest absolute values of remembered and computed names that the update's own lines do not show, as sums of
+    products of numbers, values and largest absolute values of inputs: ``"ticks * x"``. They must hold at each
+    assignment, whatever comes."""
     regulates: tuple[Regulation, ...] = ()
     """The loops it closes."""
     compares: Regulation | None = None

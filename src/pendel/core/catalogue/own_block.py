@@ -4,7 +4,8 @@ Lines read ``x: in`` and ``y: out, V`` (ports, with a unit if wished), ``K = 2 V
 number that is remembered, with its start). The update assigns outputs and remembered numbers once a period of
 ``dt`` seconds. A state machine's lines are ``run: enable = 1; level = K`` (a mode, and what it does each
 period) and ``idle -> run: start > 0.5`` (when it changes, tried in order); ``elapsed`` is the time in the
-mode (s), and the first mode named is where it starts."""
+mode (s), and the first mode named is where it starts. A change by ``elapsed`` comes at the first period at or after
+its time, with ``>`` as with ``>=``."""
 
 from __future__ import annotations
 
@@ -42,8 +43,13 @@ INTRINSICS_SHOWN = [
     if n in ("saturate", "absolute", "floor", "sqrt", "sin", "cos", "atan2", "minimum", "maximum", "wrapped")
 ]
 INDENT = "    "
+TICKS = "elapsed_ticks"
+"""Periods in a state machine's mode: ``elapsed`` is so many times ``dt``, since a sum of times would round."""
+AT_OR_AFTER = 1.000000001
+"""Times ``elapsed``, so that a change comes at the first period at or after its time however that was rounded."""
+ELAPSED = re.compile(r"\belapsed\b")
 TAKEN = frozenset(
-    {*INTRINSICS, *ACTIONS, *MEMORY, "dt", "started", "every", "mode", "elapsed", "b", "real_t"}
+    {*INTRINSICS, *ACTIONS, *MEMORY, "dt", "started", "every", "mode", "elapsed", TICKS, "b", "real_t"}
     | {"word_t", "wide_t", "moved"}
 )
 """Names that mean something already."""
@@ -205,6 +211,9 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
     model.modes = list(does)
     if len(does) < 2:
         model.complain("equations", 0, "A state machine has two modes at least. Write them like idle: enable = 0.")
+    for name, (number, actions) in does.items():
+        if any(re.match(r"elapsed\s*=", action) for action in actions):
+            model.complain("equations", number, f"{name} cannot assign elapsed, which is the time in the mode.")
     for number, *ends, _ in changes:
         for end in (e for e in ends if e not in does):
             model.complain("equations", number, f"There is no mode {end}. It has {', '.join(does)}.")
@@ -215,10 +224,10 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
     if model.problems:
         return
     model.outputs["mode"] = ""
-    text, origin = ["elapsed = elapsed + dt"], [0]
+    text, origin = [], []
 
     def emit(line: str, number: int) -> None:
-        text.append(line)
+        text.append(ELAPSED.sub(f"({TICKS} * dt * {AT_OR_AFTER})", line))
         origin.append(number)
 
     for place, name in enumerate(model.modes):
@@ -227,7 +236,7 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
         for k, (number, _, target, condition) in enumerate(leaving):
             emit(f"{INDENT}{'if' if k == 0 else 'elif'} {condition}:", number)
             emit(f"{INDENT * 2}mode = {float(model.modes.index(target))}", number)
-            emit(f"{INDENT * 2}elapsed = 0.0", number)
+            emit(f"{INDENT * 2}{TICKS} = 0.0", number)
         if not leaving:
             emit(f"{INDENT}mode = {float(place)}", does[name][0])
     for place, name in enumerate(model.modes):
@@ -235,7 +244,8 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
         emit(f"{'if' if place == 0 else 'elif'} mode < {place + 0.5}:", number)
         for action in actions or [f"mode = {float(place)}"]:
             emit(INDENT + action, number)
-    _parsed(model, text, origin, ("elapsed",))
+    emit(f"{TICKS} = {TICKS} + 1.0", 0)
+    _parsed(model, text, origin, (TICKS,))
 
 
 def _read_c(model: BlockModel, own: OwnEquations) -> None:

@@ -11,6 +11,7 @@ from pendel.core.check.signal_units import signal_unit
 from pendel.core.check.values import evaluate_value, meant_unit
 from pendel.core.controllers.deck import delays_in
 from pendel.core.controllers.language import read_update
+from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.lowering import Choices
 from pendel.core.controllers.numbers.representation import NumberFormat
@@ -116,7 +117,7 @@ def _with_range(kind: Kind) -> set[str]:
     names = {port.name for port in kind.ports}
     if isinstance(kind, Block):
         code = read_update(kind.update)
-        return names | {*code.arguments, *code.locals}
+        return names | {*code.arguments, *code.locals} | ({LINE} if code.memory else set())
     assert isinstance(kind, Part)
     return names | {s.name for s in kind.signals} | {s.name for s in kind.states}
 

@@ -83,6 +83,7 @@ class BlockInstance:
     regulates: tuple[Regulation, ...] = ()
     compares: Regulation | None = None
     smooth: Mapping[str, float] = field(default_factory=dict)
+    bounds: Mapping[str, str] = field(default_factory=dict)
     phase: int = 0
     """At which tick of its period it runs."""
 

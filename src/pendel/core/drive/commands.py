@@ -179,12 +179,14 @@ def set_number_formats(drive: Drive, formats: Mapping[str, str], title: str) -> 
 
 def set_range(drive: Drive, card: str, name: str, ends: tuple[str, str] | None) -> Command:
     """Set by hand the lowest and highest value of a signal, for fixed point; none leaves it to be found."""
+    return set_ranges(drive, card, {name: ends}, f"Set range of {name} of {card_of(drive, card).name}")
+
+
+def set_ranges(drive: Drive, card: str, ranges: Mapping[str, tuple[str, str] | None], title: str) -> Command:
+    """As `set_range`, for several names of a card."""
     record = card_of(drive, card)
-    ranges = {n: r for n, r in record.ranges.items() if n != name}
-    if ends is not None:
-        ranges[name] = ends
-    after = replace(record, ranges=ranges)
-    return Command(f"Set range of {name} of {record.name}", (changed(drive, "cards", card, after),))
+    kept = {n: r for n, r in record.ranges.items() if n not in ranges} | {n: r for n, r in ranges.items() if r}
+    return Command(title, (changed(drive, "cards", card, replace(record, ranges=kept)),))
 
 
 def set_live(drive: Drive, card: str, live: Mapping[str, tuple[str, str] | None]) -> Command:

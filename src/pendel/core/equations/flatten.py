@@ -196,6 +196,7 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
                 kind.regulates,
                 kind.compares,
                 kind.smooth,
+                kind.bounds,
                 phase,
             )
         )

@@ -68,10 +68,16 @@ def facts_of(lowered: Lowered) -> tuple[BlockFacts, ...]:
             block.number,
             block.name in lowered.choices.blocks,
             bytes_of(block),
-            tuple(signal_facts(lowered, block, port) for port in block.tree.outputs),
+            tuple(signal_facts(lowered, block, name) for name in shown_names(block)),
         )
         for block in lowered.blocks
     )
+
+
+def shown_names(block: LoweredBlock) -> tuple[str, ...]:
+    """A block's outputs, and of what it remembers that whose range is not proven or somebody's limit."""
+    unsure = [n for n, r in block.ranges.ranges.items() if r.source in (Source.RUN, Source.HAND) and n in block.reps]
+    return tuple(dict.fromkeys((*block.tree.outputs, *unsure)))
 
 
 def signal_facts(lowered: Lowered, block: LoweredBlock, port: str) -> SignalFacts:

@@ -9,8 +9,8 @@ import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.numbers.block import LINE
-from pendel.core.controllers.numbers.lowering import assigned_often
 from pendel.core.controllers.numbers.observed import observed_source
+from pendel.core.controllers.numbers.tree import assigned_often
 from pendel.core.firmware.ship import inputs_of, replay, signals_of
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.kept import KeptRun

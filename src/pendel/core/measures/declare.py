@@ -16,20 +16,20 @@ from functools import cached_property
 
 import numpy as np
 
+from pendel.core.measures.levels import HELD, Move, first_moved, moves_of
 from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.measures import DipMeasures, Pieces, StepMeasures, dip_measures, step_measures, window
 from pendel.core.runs.run_roles import machine_currents, signals_with
 from pendel.core.vocabulary import SignalRole
 
-HELD, MOVED, STAYS = 0.01, 0.02, 0.05
-"""A setpoint holds its level within the first share of it; it moves where its range is more than the second
-share of its size; and
-stays where it holds for the third share of the span."""
-BEGUN = 1e-3
-"""A setpoint has begun to move once it is off its first value by this share of its range."""
 RESTS = 0.2
 """A signal without a setpoint has come to rest where it moves by less than this share of its way over the
 last tenth of the span."""
+
+
+STRETCHES_ALONE = (
+    "This part of a long run keeps averages over stretches alone. Choose a window of three of them, or a later one."
+)
 
 
 class Place(Enum):
@@ -75,83 +75,90 @@ class Span:
         return window(*self.trace.drawn, self.start, self.end)
 
     @cached_property
-    def target(self) -> float:
-        """The setpoint's largest value, else where the signal ends."""
-        if self.wish is None:
-            return float(self.values[1][-1])
-        y = self.wish[1]
-        return float(y[np.argmax(np.abs(y))])
+    def moves(self) -> list[Move]:
+        """Moves of the setpoint within the span, from level to level."""
+        return moves_of(*self.wish) if self.wish is not None else []
+
+    @property
+    def move(self) -> Move | None:
+        """The last of them, which the response is measured to; none where it has none."""
+        return self.moves[-1] if self.moves else None
 
     @cached_property
-    def leaves(self) -> list[float]:
-        """Times at which the setpoint is off its largest value again."""
-        if self.wish is None:
-            return []
-        t, y = self.wish
-        off = np.abs(y - self.target) > 0.01 * abs(self.target)
-        return list(t[off & (t > t[np.argmax(np.abs(y))])])
+    def target(self) -> float:
+        """Where the setpoint goes, else where the signal ends."""
+        if self.move is not None:
+            return self.move.to.value
+        return float((self.wish or self.values)[1][-1])
 
     @cached_property
     def disturbed_at(self) -> float | None:
-        """When a load first moves."""
-        for key in signals_with(self.run, SignalRole.LOAD_LEVEL):
-            t, y = window(*self.run.trace(key).drawn, self.start, self.end)
-            if np.ptp(y) > 0:
-                rises = np.flatnonzero(np.abs(y - y[0]) > 0.02 * np.ptp(y))
-                if len(rises):
-                    return float(t[max(0, rises[0] - 1)])
-        return None
+        """When a load moves: the last time that it grows within the span, else the last time that it changes."""
+        moves = [
+            move
+            for key in signals_with(self.run, SignalRole.LOAD_LEVEL)
+            for move in moves_of(*window(*self.run.trace(key).drawn, self.start, self.end))
+        ]
+        growing = [move for move in moves if abs(move.to.value) > abs(move.before)]
+        return max((move.begins for move in growing or moves), default=None)
+
+    @cached_property
+    def loads_move(self) -> list[float]:
+        """All times at which a load moves."""
+        keys = signals_with(self.run, SignalRole.LOAD_LEVEL)
+        lines = (window(*self.run.trace(key).drawn, self.start, self.end) for key in keys)
+        return sorted(move.begins for line in lines for move in moves_of(*line))
 
     @cached_property
     def has_step(self) -> bool:
-        """Whether there is anything to respond to: a setpoint that moves within the span and then stays for a
-        while; without
-        one, a signal that goes somewhere and comes to rest there."""
+        """Whether there is anything to respond to: a setpoint that moves within the span and then stays for a while;
+        without one, a signal that goes somewhere and comes to rest there."""
         if self.wish is not None:
-            t, y = self.wish
-            there = np.abs(y - self.target) <= HELD * abs(self.target)
-            stays = float(np.sum(np.diff(t)[there[1:] & there[:-1]]))
-            return bool(np.ptp(y) > MOVED * np.max(np.abs(y)) and stays >= STAYS * (self.end - self.start))
+            return self.move is not None
         t, y = self.values
         late = y[t >= t[-1] - 0.1 * (t[-1] - t[0])]
         return bool(np.ptp(late) <= RESTS * abs(y[-1] - y[0]))
 
     @cached_property
     def step(self) -> StepMeasures:
-        """The response ends where the load comes or the setpoint leaves its level again; all not-a-number
-        where there is none."""
+        """The response ends where a load comes or the setpoint leaves its level again; all not-a-number where there is
+        none."""
         if not self.has_step:
             return StepMeasures(*(math.nan,) * 4)
-        disturbed = [self.disturbed_at] if self.disturbed_at else []
-        end = (
-            min([self.end, *disturbed, *self.leaves[:1]]) if self.wish is not None else (self.disturbed_at or self.end)
-        )
-        t, y = window(*self.trace.drawn, self.steps_at, end)
+        ends = [self.end, *(t for t in self.loads_move if t > self.steps_at)]
+        if self.move is not None:
+            ends.append(self.move.to.end)
+        t, y = window(*self.trace.drawn, self.steps_at, min(ends))
         return step_measures(t, y, self.begins, self.target)
 
     @cached_property
     def steps_at(self) -> float:
-        """When the setpoint first moves within the span, from which times of the response count; without a
-        setpoint, where the span starts."""
-        if self.wish is None:
-            return self.start
-        t, y = self.wish
-        moved = np.flatnonzero(np.abs(y - y[0]) > BEGUN * np.ptp(y))
-        return float(t[max(0, moved[0] - 1)]) if len(moved) else self.start
+        """When the setpoint moves, from which times of the response count; without one, where the span starts."""
+        if self.move is not None:
+            return self.move.begins
+        return first_moved(*self.wish) if self.wish is not None else self.start
 
     @cached_property
     def begins(self) -> float:
-        """The signal's value at the start."""
-        return float(self.values[1][0])
+        """The signal's value when the setpoint moves; of one that jumps with it, that before."""
+        t, y = self.trace.drawn
+        k = int(np.searchsorted(t, self.steps_at, "left"))
+        return float(y[k] if k < len(t) and t[k] == self.steps_at else np.interp(self.steps_at, t, y))
 
     @cached_property
     def dip(self) -> DipMeasures | None:
-        """What the load's coming does; None where none comes."""
-        if self.disturbed_at is None:
+        """What the load's coming does, beside the setpoint of that time; None where none comes. It ends where the load
+        moves again, or the setpoint is another."""
+        at = self.disturbed_at
+        if at is None:
             return None
-        left = [t for t in self.leaves if t > self.disturbed_at]
-        until = min([self.end, *left[:1]])
-        return dip_measures(*window(*self.trace.drawn, self.disturbed_at, until), self.target)
+        target, until = self.target, [self.end, *(t for t in self.loads_move if t > at)]
+        if self.wish is not None:
+            t, y = self.wish
+            target = float(np.interp(at, t, y))
+            off = (t > at) & (np.abs(y - target) > HELD * float(np.ptp(y)) + 1e-12 * abs(target))
+            until += [float(t[max(0, int(np.argmax(off)) - 1)])] if off.any() else []
+        return dip_measures(*window(*self.trace.drawn, at, max(at, min(until))), target)
 
     @cached_property
     def heat(self) -> str | None:

@@ -23,8 +23,9 @@ if TYPE_CHECKING:
 STRETCHES = 128
 """For each time a record is thinned."""
 ROWS_AT_ONCE = 20_000
-PORTION = 0.01
-"""Of a window: how much of it may lie in stretches that it covers in part."""
+WHOLE = 3
+"""Stretches that a window must be as long as: what lies at its ends counts in proportion, as if it were spread evenly
+over the stretch."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,8 +55,7 @@ class Stretches:
     figures: np.ndarray
 
     def integral(self, start: float, end: float, power: int, window: float) -> float:
-        """Within the stretches; not-a-number where those at the ends of it are long beside the ``window`` (s)
-        that is asked for."""
+        """Within the stretches; not-a-number where the ``window`` (s) that is asked for is short beside them."""
         portions = self._portions(start, end, window)
         return float("nan") if portions is None else float(portions @ self.figures[:, power - 1])
 
@@ -72,12 +72,13 @@ class Stretches:
         )
 
     def _portions(self, start: float, end: float, window: float) -> np.ndarray | None:
-        """How much of each stretch lies between two times; None where those at the ends are too long."""
+        """How much of each stretch lies between two times; None where those at the ends are too long for it."""
         covered = np.clip(np.minimum(self.edges[1:], end) - np.maximum(self.edges[:-1], start), 0.0, None)
         lengths = np.diff(self.edges)
         portions = np.divide(covered, lengths, out=np.zeros_like(covered), where=lengths > 0)
         partly = (portions > 1e-9) & (portions < 1 - 1e-9)
-        return None if np.sum(lengths[partly]) > PORTION * window else portions
+        short = np.any(partly) and WHOLE * np.max(lengths[partly]) > window
+        return None if short else portions
 
 
 @dataclass(frozen=True)

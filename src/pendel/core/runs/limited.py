@@ -3,18 +3,18 @@ came."""
 
 from __future__ import annotations
 
-import ctypes
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 
 import numpy as np
 
-from pendel.core.controllers.numbers.counted import counted_source, may_lose
-from pendel.core.controllers.numbers.lowering import Lowered, outside_range
+from pendel.core.controllers.numbers.counted import Cut, counted_source, may_count, read_counts
+from pendel.core.controllers.numbers.lowering import Lowered, source_rep
 from pendel.core.controllers.numbers.ranges import Source
 from pendel.core.controllers.numbers.representation import Rep
 from pendel.core.drive.findings import Remark
-from pendel.core.plant.runtime import load, pointer
-from pendel.core.quantities.units import figure
+from pendel.core.plant.runtime import load
+from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
 
 LOST, LIMITED = "lost:", "limited:"
@@ -45,43 +45,61 @@ def not_proven(lowered: Lowered) -> list[tuple[str, str, Rep]]:
             known = block.ranges.ranges.get(port)
             if known is not None and known.source is not Source.PROVEN:
                 reps.append((f"{block.name}.{port}", block.tree.title, block.reps[port]))
+        for port in block.tree.inputs:
+            signal, rep = str(block.tree.instance.sources[port]), block.reps[port]
+            converted = rep is not source_rep(lowered, block, port) and not (rep.floating or rep.angle)
+            if converted and lowered.ranges.of(signal).source is not Source.PROVEN:
+                reps.append((signal, block.tree.title, rep))
     for key, rep in lowered.inputs.items():
-        if not key.turn and outside_range(lowered, key.signal).source is not Source.PROVEN:
+        if not key.turn and lowered.ranges.of(key.signal).source is not Source.PROVEN:
             reps.append((key.signal, lowered.deck.title_of(key.signal), rep))
     return reps
 
 
-def lost_steps(run: KeptRun, lowered: Lowered) -> list[Remark]:
-    """A remark on each sum that took no step in at some ticks, though what it adds was not zero, since that was
-    less than half its step; where these are more than a few."""
-    if not may_lose(lowered):
+def lost_inside(run: KeptRun, lowered: Lowered) -> list[Remark]:
+    """Remarks on what happened inside blocks: memory whose range ended before what came, and sums that took no step in
+    at more than a few ticks, though what they add was not zero, since that was less than half their step."""
+    if not may_count(lowered):
         return []
     from pendel.core.firmware.ship import inputs_of, replay, signals_of  # they know of runs
 
     counted = counted_source(lowered)
     library = load(counted.text)
-    counts = np.zeros(max(1, len(counted.names)))
-    before = counts.copy()
-    library.pd_ctl_lost.argtypes = [ctypes.c_void_p]
-    library.pd_ctl_lost(pointer(before))  # a library that was loaded before has counted then
+    read_counts(library, counted)  # a library that was loaded before has counted then
     replay(library, inputs_of(lowered, run), len(signals_of(lowered)))
-    library.pd_ctl_lost(pointer(counts))
-    lost: dict[str, int] = {}
-    for name, count in zip(counted.names, counts - before):
-        lost[name] = lost.get(name, 0) + int(count)
+    lost, cuts = read_counts(library, counted)
+    inside = {name: cut for name, cut in cuts.items() if name not in run.keys}
     run.counters |= {f"{LOST}{name}": count for name, count in lost.items() if count}
-    remarks = []
+    run.counters |= {f"{LIMITED}{name}": cut.ticks for name, cut in inside.items()}
+    return [*_cut_off(run, lowered, inside), *_lost_steps(run, lowered, lost)]
+
+
+def _cut_off(run: KeptRun, lowered: Lowered, cuts: Mapping[str, Cut]) -> Iterator[Remark]:
+    for name, cut in cuts.items():
+        key, _, item = name.partition(".")
+        block, when = lowered.block(key), cut.first * lowered.deck.tick
+        ends = block.reps[item].range
+        held = f", which holds {number_text(ends.low)} to {number_text(ends.high)} (SI) as shipped" if ends else ""
+        yield Remark(
+            f"{block.tree.title}: what it remembers, {item}, met the end of its range{held}, at {cut.ticks} ticks, "
+            f"first at {figure(when, 's', 4)}. Widen its range, or find ranges again in a run that goes as far.",
+            key,
+            when,
+        )
+
+
+def _lost_steps(run: KeptRun, lowered: Lowered, lost: Mapping[str, int]) -> Iterator[Remark]:
     for name, count in lost.items():
-        block, _, state = name.partition(".")
-        updates = -(-len(run.ticks) // lowered.block(block).tree.instance.every)
+        key, _, state = name.partition(".")
+        block = lowered.block(key)
+        updates = -(-len(run.ticks) // block.tree.instance.every)
         if count > SOME * updates:
-            title = lowered.block(block).tree.title
-            sentence = (
-                f"{title}: {state} took no step in at {count} of its {updates} updates, though what "
-                "it adds was not 0, as half its step is more. Take more bits for it."
+            yield Remark(
+                f"{block.tree.title}: {state} took no step in at {count} of its {updates} updates, though what "
+                "it adds was not 0, as half its step is more. Take more bits for it.",
+                key,
+                0.0,
             )
-            remarks.append(Remark(sentence, block, 0.0))
-    return remarks
 
 
 def _at_end(run: KeptRun, signal: str, title: str, rep: Rep) -> list[Remark]:

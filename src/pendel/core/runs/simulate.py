@@ -68,7 +68,7 @@ from pendel.core.runs.content import Content, content_here
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.duties import duties_beyond
 from pendel.core.runs.kept import KeptRun, SignalInfo
-from pendel.core.runs.limited import limited_words, lost_steps
+from pendel.core.runs.limited import limited_words, lost_inside
 from pendel.core.runs.remarks import remarks_of_kinds
 from pendel.core.runs.rounding import add_differences
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
@@ -533,7 +533,7 @@ def add_remarks(run: KeptRun, prepared: Prepared, kinds: Mapping[str, Kind], *, 
             run.message += f" {shorts[0].sentence}"
         run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
         if prepared.shipped:
-            run.remarks += limited_words(run, prepared.lowered) + lost_steps(run, prepared.lowered)
+            run.remarks += limited_words(run, prepared.lowered) + lost_inside(run, prepared.lowered)
             add_differences(run, prepared.lowered)
 
 

@@ -230,7 +230,9 @@ def measured_response(kept: KeptRun, key: str, first: float, last: float, setpoi
     from pendel.core.measures import Place, Span, measures_at
     from pendel.core.quantities.units import figure
 
-    span, figures = Span(kept, key, first, last, setpoint), {}
+    span, figures = Span(kept, key, first, last, setpoint), dict[str, str]()
+    if span.move is not None:
+        figures["step at"] = figure(span.move.begins, "s", 4)
     for m in measures_at(Place.RESPONSE):
         value = m.value(span)
         figures[m.title] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)

@@ -6,7 +6,7 @@
 
 static void travel_speed_update(car_door_drive_travel_speed_t *b, int16_t x)
 {
-    b->out = (int16_t)pd_clamp32(pd_shr32((int32_t)x * 30758, 15), (-26176), 26176);
+    b->out = (int16_t)pd_shr32((int32_t)x * 30758, 15);
 }
 
 static void travel_plan_update(car_door_drive_travel_plan_t *b)
@@ -45,10 +45,10 @@ static void speed_pi_update(car_door_drive_speed_pi_t *b, int16_t setpoint, int1
 {
     const int32_t e = setpoint - ((int32_t)actual * 2);
     const int32_t step = e * 12743;
-    const int32_t unlimited = ((e * 35) * 512) + pd_shr32((b->integral * 2) + pd_shr32(step, 4), 2);
+    const int32_t unlimited = ((e * 35) * 512) + pd_shr32(b->integral + pd_shr32(step, 5), 1);
     b->out = (int16_t)pd_shr32(pd_clamp32(unlimited, (-402653184), 402653184), 14);
     if (((unlimited <= 402653184) || (e <= 0)) && ((unlimited >= (-402653184)) || (e >= 0))) {
-        b->integral = pd_clamp32(b->integral + pd_shr32(step, 5), (-826152930), 835417682);
+        b->integral = pd_clamp32(b->integral + pd_shr32(step, 5), (-1073741822), 1073741822);
         b->integral = pd_clamp32(b->integral, (-805306368), 805306368);
     }
 }
@@ -57,10 +57,10 @@ static void current_pi_update(car_door_drive_current_pi_t *b, int16_t setpoint, 
 {
     const int32_t e = (int32_t)setpoint - actual;
     const int32_t step = e * 23476;
-    const int32_t unlimited = (e * 19661) + pd_shr32((b->integral * 2) + pd_shr32(step, 3), 1);
-    b->out = (int16_t)pd_shr32(pd_clamp32(unlimited, (-773094113), 773094113), 15);
-    if (((unlimited <= 773094113) || (e <= 0)) && ((unlimited >= (-773094113)) || (e >= 0))) {
-        b->integral = pd_clamp32(b->integral + pd_shr32(step, 4), (-837269220), 837269220);
+    const int32_t unlimited = pd_shr32(e * 19661, 1) + pd_shr32(b->integral + pd_shr32(step, 4), 1);
+    b->out = (int16_t)pd_shr32(pd_clamp32(unlimited, (-386547057), 386547057), 14);
+    if (((unlimited <= 386547056) || (e <= 0)) && ((unlimited >= (-386547056)) || (e >= 0))) {
+        b->integral = pd_clamp32(b->integral + pd_shr32(step, 4), (-1073741822), 1073741822);
         b->integral = pd_clamp32(b->integral, (-773094113), 773094113);
     }
 }

@@ -9,7 +9,7 @@
 
 /* Travel speed */
 typedef struct {
-    int16_t out;  /* steps of 2^-14, -1.598 to 1.598 */
+    int16_t out;  /* steps of 2^-14, -2 to 2 */
 } car_door_drive_travel_speed_t;
 
 /* Travel plan */
@@ -23,13 +23,13 @@ typedef struct {
 /* Speed PI */
 typedef struct {
     int16_t out;  /* steps of 2^-10, -24 to 24 */
-    int32_t integral;  /* remembered, steps of 2^-25, -24.62 to 24.9 */
+    int32_t integral;  /* remembered, steps of 2^-25, -32 to 32 */
 } car_door_drive_speed_pi_t;
 
 /* Current PI */
 typedef struct {
     int16_t out;  /* steps of 2^-9, -46.08 to 46.08 */
-    int32_t integral;  /* remembered, steps of 2^-24, -49.91 to 49.91 */
+    int32_t integral;  /* remembered, steps of 2^-24, -64 to 64 */
 } car_door_drive_current_pi_t;
 
 /* Pulse stage */

@@ -25,7 +25,7 @@ def update_pt1(x, out, K, share, level, dt):
 
 
 def update_slew(x, out, rise, fall, level, dt):
-    level = level + saturate(x - level, -fall * dt, rise * dt)
+    level = saturate(x, level - fall * dt, level + rise * dt)
     out = level
 
 
@@ -93,6 +93,7 @@ KINDS = (
             Value("fall", "Fall per second", ANY, "10", low=0.0, open_low=True, rate=True),
         ),
         update_slew,
+        bounds={"level": "x", "out": "x"},  # it goes towards the input, and never beyond
         summary=lambda v, card: (f"{v['rise']} a second",),
         shape=((0, 0), (0.8, 1), (1, 1)),
     ),

@@ -31,6 +31,7 @@ def update_observer(
     L_q,
     corner,
     w_b,
+    w_max,
     e_min,
     lead,
     wait,
@@ -64,9 +65,10 @@ def update_observer(
     way = 1.0 if w >= 0.0 else -1.0
     error = 0.0
     if emf > e_min:
-        error = -way * (e_x * cos(theta) + e_y * sin(theta)) / emf
+        error = saturate(-way * (e_x * cos(theta) + e_y * sin(theta)) / emf, -1.0, 1.0)
     theta = wrapped(theta + dt * (w + 1.4142135623730951 * w_b * error))
     w = w + dt * w_b * w_b * error
+    w = saturate(w, -w_max, w_max)
     speed = w / p
     angle = wrapped(theta - 0.5 * w * dt + atan2(w, corner))
     ahead = wrapped(angle + lead * w * dt)
@@ -77,7 +79,7 @@ def update_observer(
 
 
 def rates(v: Values, card: Card, period: float):
-    return {"corner": 6.283185307179586 * v["f_c"], "w_b": 6.283185307179586 * v["f_b"]}
+    return {"corner": 6.283185307179586 * v["f_c"], "w_b": 6.283185307179586 * v["f_b"], "w_max": v["p"] * v["n_max"]}
 
 
 def slowest(v: Values, card: Card):
@@ -108,6 +110,7 @@ KIND = Block(
         Value("f_c", "Filter of the EMF", "Hz", "400", low=0.0, open_low=True),
         Value("f_b", "Angle bandwidth", "Hz", "30", low=0.0, open_low=True),
         Value("e_min", "EMF at least", "V", "5", low=0.0),
+        Value("n_max", "Speed at most", "rpm", "20000", low=0.0, open_low=True),
         Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True),
         Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0),
         EVERY,

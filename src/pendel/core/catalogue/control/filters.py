@@ -239,8 +239,12 @@ def too_many_states(v: Values, card: Card) -> list[Contradiction]:
 def window_ticks(v: Values, card: Card, period: float):
     return {
         "ticks": max(1.0, round(v["T"] / period)),
-        "square": 1.0 if card.choices.get("what") == "rms" else 0.0,
+        **dict(zip(("plain", "square"), (0.0, 1.0) if card.choices.get("what") == "rms" else (1.0, 0.0))),
     }
+
+
+OF_ALL = "plain * ticks * x + plain * x + square * ticks * x * x + square * x * x"
+"""The sum of as many inputs, or of their squares, as the window holds, and of the one that is about to leave it."""
 
 
 def window_told(v: Values, card: Card):
@@ -425,6 +429,7 @@ KINDS = (
         (Value("T", "Window", "ms", "20", low=0.0, open_low=True),),
         update_moving,
         smooth={"filled": float(LONGEST)},  # a window that is full
+        bounds={"total": OF_ALL, "value": "plain * x + square * x * x", "out": "x"},
         derive=window_ticks,
         choices=(Choice("what", "Gives", (("mean", "the mean"), ("rms", "the rms"))),),
         summary=window_told,

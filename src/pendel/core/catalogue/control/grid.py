@@ -14,17 +14,19 @@ from pendel.core.catalogue.declare import Block, Choice, Figure, Value, Values
 from pendel.core.drive.document import Card
 
 
-def update_three(a, b, c, angle, ahead, speed, amplitude, w_0, K, T_i, lead, quarter, theta, integral, size, dt):
-    """The error is the sine of the angle's error: the part across over the whole. ``quarter`` puts the
-    voltage along q."""
+def update_three(a, b, c, angle, ahead, speed, amplitude, w_0, reach, K, T_i, lead, quarter, theta, integral, size, dt):
+    """The error is the sine of the angle's error: the part across over the whole, never beyond 1. ``quarter`` puts the
+    voltage along q. The integral ends with the range of frequencies, so that a grid that is away for long is found
+    again."""
     x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
     y = 0.5773502691896258 * (b - c)
     along = x * cos(theta) + y * sin(theta)
     across = y * cos(theta) - x * sin(theta)
     size = sqrt(x * x + y * y)
     amplitude = along
-    error = across / maximum(size, 0.001)
+    error = saturate(across / maximum(size, 0.001), -1.0, 1.0)
     integral = integral + K * dt / T_i * error
+    integral = saturate(integral, -reach * w_0, reach * w_0)
     speed = w_0 + integral + K * error
     angle = theta - quarter
     ahead = theta - quarter + lead * speed * dt
@@ -32,7 +34,9 @@ def update_three(a, b, c, angle, ahead, speed, amplitude, w_0, K, T_i, lead, qua
     theta = wrapped(theta)
 
 
-def update_one(u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, late, dt):
+def update_one(
+    u, angle, ahead, speed, amplitude, w_0, reach, K, T_i, k, lead, quarter, theta, integral, x, y, w, late, dt
+):
     """x follows the voltage's fundamental and y the same a quarter turn behind. The trapezoidal rule takes
     the mean of this voltage and the one before, and a step of tan(w·dt/2) keeps the oscillator's
     frequency."""
@@ -50,10 +54,11 @@ def update_one(u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter,
     across = y * cos(theta) - x * sin(theta)
     amplitude = along
     size = sqrt(x * x + y * y)
-    error = across / maximum(size, 0.001)
+    error = saturate(across / maximum(size, 0.001), -1.0, 1.0)
     integral = integral + K * dt / T_i * error
+    integral = saturate(integral, -reach * w_0, reach * w_0)
     speed = w_0 + integral + K * error
-    w = saturate(w_0 + integral, 0.5 * w_0, 1.5 * w_0)
+    w = w_0 + integral
     angle = theta - quarter
     ahead = theta - quarter + lead * speed * dt
     theta = theta + speed * dt
@@ -91,6 +96,10 @@ VALUES = (
 LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)
 
 
+def off_by(default: str, high: float | None = None) -> Value:
+    return Value("reach", "Frequency off by at most", "%", default, low=0.0, open_low=True, high=high)
+
+
 def loop(id, title, sentence, keywords, inputs, update, mark, values=()):
     return Block(
         id=id,
@@ -119,6 +128,7 @@ KINDS = (
         tuple(reads(n, f"Phase {n}", unit="V") for n in "abc"),
         update_three,
         "3~ ϑ",
+        (off_by("200"),),
     ),
     loop(
         "pll_1",
@@ -128,6 +138,6 @@ KINDS = (
         (reads("u", "Voltage", unit="V"),),
         update_one,
         "~ ϑ",
-        (Value("k", "Filter's gain", "", "1.414", low=0.0, open_low=True),),
+        (off_by("50", high=0.9), Value("k", "Filter's gain", "", "1.414", low=0.0, open_low=True)),
     ),
 )

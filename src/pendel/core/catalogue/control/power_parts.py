@@ -6,7 +6,7 @@ smart microgrids, IEEE Trans. Power Electronics 26 (2011), section II (definitio
 over a period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u,
 the reactive one W/⟨û²⟩·û, and what is left is void. Means begin again where the angle, wrapped or
 not, passes its end, forward or backward; the sample across which that falls belongs to both periods, by the parts
-of it that lie in each."""
+of it that lie in each: ``part`` lies between 0 and 1, since a step ends no nearer to the last period than its end."""
 
 from __future__ import annotations
 
@@ -163,6 +163,7 @@ KINDS = (
         (reads("x", "Input"), ANGLE, gives()),
         (),
         update_mean,
+        bounds={"part": "1", "out": "x"},
         mark="⟨x⟩",
     ),
     block(
@@ -173,6 +174,7 @@ KINDS = (
         (reads("x", "Input"), ANGLE, gives()),
         (Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),),
         update_integral,
+        bounds={"part": "1", "drift": "x"},
         gain=("K", "x"),
         integrates=True,
         passes_unit=False,
@@ -195,6 +197,7 @@ KINDS = (
         ),
         (Value("least", "Least voltage, rms", "V", "10", low=0.0, open_low=True),),
         update_parts,
+        bounds={"part": "1", "drift": "u", "power": "u * i", "square": "u * u"},
         mark="arv",
         summary=lambda v, card: (),
     ),

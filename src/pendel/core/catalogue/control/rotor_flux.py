@@ -50,6 +50,7 @@ def update_estimator(
     share,
     K,
     T_i,
+    w_max,
     corner,
     lead,
     wait,
@@ -89,6 +90,7 @@ def update_estimator(
     size = x * x + y * y
     error = (x * stator_y - y * stator_x) / maximum(size, 0.0001)
     integral = integral + K * dt / T_i * error
+    integral = saturate(integral, -w_max, w_max)
     w = integral + K * error
     speed = integral / p
     flux = sqrt(rot_x * rot_x + rot_y * rot_y)
@@ -112,6 +114,7 @@ def derive_estimator(v: Values, card: Card, period: float):
         "share": share,
         "leak": v["L_s"] + v["L_m"] * (1.0 - share),
         "corner": 2.0 * math.pi * v["f_c"],
+        "w_max": v["p"] * v["n_max"],
     }
 
 
@@ -186,6 +189,7 @@ KINDS = (
             Value("K", "Gain of the adaptation", "rad/s", "300", low=0.0),
             Value("T_i", "Integral time", "ms", "8", low=0.0, open_low=True),
             Value("f_c", "Integrals leak below", "Hz", "3", low=0.0),
+            Value("n_max", "Speed at most", "rpm", "20000", low=0.0, open_low=True),
             Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True),
             LEAD,
             EVERY,

@@ -445,7 +445,7 @@ class FixedWriter(Scaling):
                         lines.append(pad + text)
                 case Remember(value):
                     rep = self.reps[LINE]
-                    text = f"({rep.c_type})({self.into(self.value(value, env), rep).text})"
+                    text = f"({rep.c_type})({self.into(self.value(value, env), rep, LINE).text})"
                     if isinstance(value, Name) and indent == 1 and self.loses(value.name, rep, env):
                         lines.append(f"{pad}const {rep.c_type} {self.as_remembered(value.name, rep, env)} = {text};")
                         text = self.places[value.name]

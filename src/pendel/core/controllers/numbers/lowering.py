@@ -16,9 +16,9 @@ from pendel.core.controllers.deck import ControlDeck, Part, Step
 from pendel.core.controllers.numbers.block import LINE, BlockTree
 from pendel.core.controllers.numbers.deck_ranges import (
     Choices,
+    DeckRanges,
     control_blocks,
     deck_ranges,
-    hints_of,
     trees_of,
 )
 from pendel.core.controllers.numbers.digits import grid
@@ -29,9 +29,7 @@ from pendel.core.controllers.numbers.intervals import TURN, Interval, symmetric
 from pendel.core.controllers.numbers.live import LiveNumber, LiveNumbers, renamed
 from pendel.core.controllers.numbers.ranges import (
     BlockRanges,
-    Range,
     Source,
-    block_ranges,
 )
 from pendel.core.controllers.numbers.representation import (
     FLOAT,
@@ -43,11 +41,10 @@ from pendel.core.controllers.numbers.representation import (
     word_for,
 )
 from pendel.core.controllers.numbers.tree import (
-    Assign,
     CannotLower,
     Expr,
     Statement,
-    When,
+    assigned_often,
     assignments,
 )
 
@@ -85,9 +82,11 @@ class LoweredBlock:
     live: tuple[LiveNumber, ...] = ()
     """What it computes from its live values when these change."""
     counting: bool = False
-    """Whether its C counts steps that a sum loses, ..."""
+    """Whether its C counts steps that a sum loses, and what its words cut off, ..."""
     counted: dict[str, str] = field(default_factory=dict)
-    """... and then the states, by their counters in C."""
+    """... and then the states, by their counters in C, ..."""
+    cut: dict[str, str] = field(default_factory=dict)
+    """... and names whose words cut something off, by theirs."""
 
     @property
     def name(self) -> str:
@@ -106,8 +105,8 @@ class Lowered:
     deck: ControlDeck
     choices: Choices
     blocks: list[LoweredBlock]
-    signals: dict[str, Range]
-    """Ranges of what comes from outside."""
+    ranges: DeckRanges
+    """Ranges of all names, sensors' and the plant's too."""
     inputs: dict[Input, Rep]
     seen: Mapping[str, float]
 
@@ -179,7 +178,7 @@ def lower(
     seen
         the largest absolute value of signals (``block.port``, SI) in a run.
     counting
-        whether the C counts steps that sums lose, which what is shipped does not.
+        whether the C counts steps that sums lose and what words cut off, which what is shipped does not.
 
     Raises
     ------
@@ -188,12 +187,12 @@ def lower(
     """
     seen = seen or {}
     trees = trees_of(deck, choices)
-    ranges, outside = deck_ranges(deck, trees, choices, seen)
+    ranges = deck_ranges(deck, trees, choices, seen)
     lowered = [
-        LoweredBlock(trees[b.name], choices.of(b.name), ranges[b.name], {}, counting=counting)
+        LoweredBlock(trees[b.name], choices.of(b.name), ranges.blocks[b.name], {}, counting=counting)
         for b in control_blocks(deck)
     ]
-    lowered_deck = Lowered(deck, choices, lowered, outside, {}, seen)
+    lowered_deck = Lowered(deck, choices, lowered, ranges, {}, seen)
     for block in lowered:
         with too_far_apart(block):
             signal_words(block)
@@ -279,7 +278,12 @@ def counter(block: LoweredBlock, name: str, digits: int) -> Rep:
 def named_word(block: LoweredBlock, name: str, bits: int, digits: int | None, headroom: int = 0) -> Rep:
     rep = word_for(usable(block, name), bits, headroom=headroom, grid=digits)
     known = block.ranges.ranges.get(name)
-    return rep if known is None or known.source is Source.PROVEN else whole_word(rep)
+    return rep if known is None else up_to_its_end(rep, known.source)
+
+
+def up_to_its_end(rep: Rep, source: Source) -> Rep:
+    """A word that ends where its range does, if that is sure or somebody's limit; else it holds all it can."""
+    return rep if source in (Source.PROVEN, Source.HAND) else whole_word(rep)
 
 
 def input_words(lowered: Lowered) -> dict[Input, Rep]:
@@ -307,25 +311,14 @@ def _outside_word(lowered: Lowered, key: Input, blocks: Iterable[LoweredBlock]) 
         return FLOAT[number.bits]
     if key.turn:
         return turn_word(number.bits)
-    interval = outside_range(lowered, key.signal).interval
-    if not interval.finite:
+    known = lowered.ranges.of(key.signal)
+    if not known.interval.finite:
         raise CannotLower(
             lowered.deck.title_of(key.signal),
             "it has no range. Run the drive once and find ranges, set one, or give its converter a range.",
         )
-    return whole_word(word_for(held(lowered.deck.title_of(key.signal), key.signal, interval), number.bits))
-
-
-def outside_range(lowered: Lowered, signal: str) -> Range:
-    """The range of a signal that comes from a sensor or from the plant."""
-    name, _, port = signal.partition(".")
-    if signal in lowered.signals:
-        return lowered.signals[signal]
-    sensor = lowered.deck.block(name)
-    trees = trees_of(lowered.deck, lowered.choices)
-    inputs = {p: lowered.signals[str(sensor.sources[p])].interval for p in trees[name].inputs}
-    ranges = block_ranges(trees[name], inputs, hints_of(trees[name], lowered.choices, lowered.seen))
-    return ranges.ranges[port]
+    word = word_for(held(lowered.deck.title_of(key.signal), key.signal, known.interval), number.bits)
+    return up_to_its_end(word, known.source)
 
 
 def inner_words(lowered: Lowered, block: LoweredBlock) -> None:
@@ -366,20 +359,8 @@ def inner_words(lowered: Lowered, block: LoweredBlock) -> None:
         interval = line.interval if line else Interval(0.0, 0.0)
         if not interval.finite:
             raise CannotLower(tree.title, "what it remembers has no range. Find ranges, or choose float.")
-        block.reps[LINE] = word_for(held(tree.title, "what it remembers", interval), bits)
-
-
-def assigned_often(body: Iterable[Statement], top: bool = True) -> set[str]:
-    """Locals that need a place of their own: assigned more than once, or within a branch."""
-    seen: set[str] = set()
-    often: set[str] = set()
-    for statement in body:
-        match statement:
-            case Assign(name, _):
-                (often if name in seen or not top else seen).add(name)
-            case When(_, then, otherwise):
-                often |= assigned_often(then, False) | assigned_often(otherwise, False)
-    return often
+        word = word_for(held(tree.title, "what it remembers", interval), bits)
+        block.reps[LINE] = up_to_its_end(word, line.source) if line else word
 
 
 def input_rep(lowered: Lowered, block: LoweredBlock, port: str) -> Rep:
@@ -398,7 +379,7 @@ def input_rep(lowered: Lowered, block: LoweredBlock, port: str) -> Rep:
     if name in lowered.members:
         interval = usable(lowered.block(name), out)
     else:
-        interval = outside_range(lowered, signal).interval
+        interval = lowered.ranges.of(signal).interval
     if not interval.finite:
         raise CannotLower(lowered.deck.title_of(signal), f"{out} has no range. Find ranges, or set one for it.")
     return whole_word(word_for(held(block.tree.title, port, interval), block.number.bits))
@@ -477,7 +458,8 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
         places=dict(block.places),
         tables=block.tables,
         live=block.numbers,
-        counting=f"pd_lost_{block.name}_{len(block.counted)}_" if block.counting else "",
+        counting=f"pd_at_{block.name}_{len(block.bodies)}_" if block.counting else "",
+        unsure=frozenset(n for n, r in block.ranges.ranges.items() if r.source is not Source.PROVEN),
     )
     env: dict[str, tuple[int, int]] = {}
     used = {a.name for a in assignments(body)}
@@ -496,6 +478,7 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
     block.coarse |= {quotient: reach for quotient, reach in writer.coarse.items() if reach.high > beyond}
     block.limited |= writer.limited
     block.counted |= {f"{writer.counting}{k}": name for k, name in enumerate(writer.counted)}
+    block.cut |= {f"{writer.counting}cut{k}": name for k, name in enumerate(writer.cut)}
     return lines
 
 
@@ -524,6 +507,5 @@ __all__ = [
     "LoweredBlock",
     "control_blocks",
     "lower",
-    "outside_range",
     "rests",
 ]

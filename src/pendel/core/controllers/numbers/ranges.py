@@ -1,4 +1,5 @@
-"""Ranges of all that a block computes: proven where they can be, else what a run showed, doubled, or by hand.
+"""Ranges of all that a block computes: proven where they can be, or by hand; what nothing bounds is what a run
+showed, doubled, and reported as such.
 
 A range is proven by going through the update again and again from the start of its states, with branches
 followed separately, until nothing grows; states that are a linear system of their own are bounded by the sum
@@ -8,9 +9,10 @@ section 6.9, scaling by the l1 norm)."""
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from enum import Enum
+from functools import lru_cache
 
 import numpy as np
 
@@ -23,6 +25,7 @@ from pendel.core.controllers.numbers.intervals import (
     applied,
     symmetric,
 )
+from pendel.core.controllers.numbers.representation import GREATEST
 from pendel.core.controllers.numbers.tree import (
     Assign,
     Call,
@@ -45,17 +48,22 @@ from pendel.core.controllers.numbers.tree import (
     negated,
 )
 
-PASSES, NARROWING = 12, 4
+PASSES, NARROWING = 14, 4
 """Passes after which what still grows is taken for unbounded, and those that then bring back what a limit
 bounds."""
-WIDER = 4.0
-"""How much wider a proven range may be than twice what a run showed, before the latter is taken."""
+
+
+SURE = 2.0**7
+"""How many times as wide a range may be that is sure, before a word that holds it has nothing left for what was
+seen."""
 
 
 class Source(Enum):
     """Where a range comes from."""
 
     PROVEN = "proven"
+    """By the update, values and declared ranges alone, whatever comes."""
+    FOLLOWS = "follows from what a run showed"
     RUN = "from a run, doubled"
     HAND = "set by hand"
     NONE = "none"
@@ -73,21 +81,38 @@ class Range:
 
 @dataclass(frozen=True)
 class Hints:
-    """What is known besides the update: ranges by hand and the largest absolute values in a run, by name."""
+    """What is known of a block's names besides its update: ranges by hand, the largest absolute values in a run, and
+    for which names twice of that is ``assumed``, since nothing else bounds them.
+
+    Names that are ``safe`` have a range that needs nothing that was only seen. Of the others, a word of W bits has
+    ``room`` for ranges so many times as wide as twice what the run showed; wider ones would leave it too few digits."""
 
     by_hand: Mapping[str, Interval] = field(default_factory=dict)
     seen: Mapping[str, float] = field(default_factory=dict)
+    assumed: frozenset[str] = frozenset()
+    safe: frozenset[str] = frozenset()
+    room: float = math.inf
+
+    def end(self, name: str) -> Interval | None:
+        """Where the word of a name ends, whatever is assigned to it; none where it holds all that may come."""
+        if name in self.by_hand:
+            return self.by_hand[name]
+        return symmetric(2.0 * self.seen[name]) if name in self.assumed else None
 
     def decide(self, name: str, raw: Interval) -> Range:
-        hand, seen = self.by_hand.get(name), self.seen.get(name, 0.0)
-        if hand is not None:
-            return Range(hand, Source.HAND, raw)
-        if raw.finite and (not seen or raw.size <= WIDER * 2.0 * seen):
-            return Range(raw, Source.PROVEN, raw)
-        if seen:
-            shown = symmetric(2.0 * seen).meet(raw)
-            return Range(shown or symmetric(2.0 * seen), Source.RUN, raw)
-        return Range(raw, Source.PROVEN if raw.finite else Source.NONE, raw)
+        """The range of a name to which ``raw`` may be assigned."""
+        end = self.end(name)
+        if end is None:
+            return Range(raw, Source.PROVEN if raw.finite else Source.NONE, raw)
+        if name in self.by_hand:
+            return Range(end, Source.HAND, raw)
+        return Range(end.meet(raw) or end, Source.RUN, raw)
+
+    def may_assume(self, name: str) -> bool:
+        return self.seen.get(name, 0.0) > 0.0 and self.end(name) is None
+
+    def assuming(self, names: Iterable[str]) -> Hints:
+        return replace(self, assumed=self.assumed | frozenset(names))
 
 
 @dataclass
@@ -96,9 +121,16 @@ class BlockRanges:
 
     ranges: dict[str, Range] = field(default_factory=dict)
     divisors: list[Expr] = field(default_factory=list)
+    assumed: frozenset[str] = frozenset()
+    """Names whose words end at twice what a run showed, since what may come is too wide for them, ..."""
+    boundless: frozenset[str] = frozenset()
+    """... and those of them that nothing bounds."""
 
     def interval(self, name: str) -> Interval:
         return self.ranges[name].interval
+
+    def copy(self) -> BlockRanges:
+        return replace(self, ranges=dict(self.ranges), divisors=list(self.divisors))
 
 
 Env = dict[str, Bounded]
@@ -107,8 +139,8 @@ Env = dict[str, Bounded]
 class Pass:
     """One pass through an update from given ranges of inputs and states."""
 
-    def __init__(self, tree: BlockTree, hints: Hints):
-        self.tree, self.hints = tree, hints
+    def __init__(self, tree: BlockTree, hints: Hints, bounds: Mapping[str, float] | None = None):
+        self.tree, self.hints, self.bounds = tree, hints, bounds or {}
         self.raw: dict[str, Interval] = {}
         self.divisors: list[Expr] = []
         self.symbols = 0
@@ -128,6 +160,8 @@ class Pass:
 
     def note(self, name: str, interval: Interval) -> Interval:
         """What is assigned to a name, and what of it the name can hold."""
+        if name in self.bounds:
+            interval = interval.meet(symmetric(self.bounds[name])) or symmetric(self.bounds[name])
         self.raw[name] = self.raw[name].hull(interval) if name in self.raw else interval
         return self.hints.decide(name, interval).interval
 
@@ -259,34 +293,109 @@ def refined(through: Pass, test: Test, env: Env) -> Env | None:
 
 
 def block_ranges(tree: BlockTree, inputs: Mapping[str, Interval], hints: Hints) -> BlockRanges:
-    """Ranges of all names of a block for given ranges of its inputs."""
+    """Ranges of all names of a block for given ranges of its inputs.
+
+    What nothing bounds is assumed to stay within twice what the run showed of it, where one did: memory first, and
+    of that no more than it takes to bound the rest; then what is computed from it. Kept for the last blocks, as a deck
+    is gone through again and again, for one format after the other.
+    """
+    seen = tuple((n, x) for n, x in hints.seen.items() if hints.may_assume(n) or n in hints.assumed)
+    key = (tuple(inputs.items()), tuple(hints.by_hand.items()), seen, hints.assumed, hints.safe, hints.room)
+    return _kept(tree, _Asked(inputs, hints, key)).copy()
+
+
+class _Asked:
+    """Ranges of inputs and hints, as one that can be looked up."""
+
+    def __init__(self, inputs: Mapping[str, Interval], hints: Hints, key: tuple[object, ...]):
+        self.inputs, self.hints, self.key = inputs, hints, key
+
+    def __hash__(self) -> int:
+        return hash(self.key)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Asked) and self.key == other.key
+
+
+@lru_cache(maxsize=4096)
+def _kept(tree: BlockTree, asked: _Asked) -> BlockRanges:
+    inputs, hints = asked.inputs, asked.hints
+    ranges = _ranges_assuming(tree, inputs, hints)
+    remembered, boundless = {*tree.memory, LINE}, set[str]()
+    for group in (remembered, set(ranges.ranges) - remembered):
+        wide = [n for n in ranges.ranges if n in group and hints.may_assume(n) and too_wide(tree, ranges, hints, n)]
+        while wide:
+            needed, endless = set(wide), {n for n in wide if not ranges.interval(n).size <= GREATEST}
+            ranges = _ranges_assuming(tree, inputs, hints.assuming(needed))
+            for name in wide if len(wide) > 1 else ():
+                fewer = _ranges_assuming(tree, inputs, hints.assuming(needed - {name}))
+                if not any(too_wide(tree, fewer, hints, n) for n in wide):
+                    needed.remove(name)
+                    ranges = fewer
+            hints, boundless = hints.assuming(needed), boundless | (endless & needed)
+            wide = [n for n in group if hints.may_assume(n) and too_wide(tree, ranges, hints, n)]
+    return replace(ranges, boundless=frozenset(boundless))
+
+
+def declared_bounds(tree: BlockTree, inputs: Mapping[str, Interval]) -> dict[str, float]:
+    """Largest absolute values of names that a block declares, for given ranges of its inputs."""
+    sizes = {n: abs(x) for n, x in tree.instance.values.items()} | {v.name: v.ends.size for v in tree.live}
+    sizes |= dict.fromkeys(tree.instance.inputs, 0.0) | {n: i.size for n, i in inputs.items()}
+
+    def product(text: str) -> float:
+        factors = [sizes[name] if name in sizes else float(name) for name in map(str.strip, text.split("*"))]
+        return 0.0 if 0.0 in factors else math.prod(factors)
+
+    return {name: sum(map(product, text.split("+"))) * (1.0 + 1e-9) for name, text in tree.instance.bounds.items()}
+
+
+def too_wide(tree: BlockTree, ranges: BlockRanges, hints: Hints, name: str) -> bool:
+    """Whether a word cannot hold what a name may come to, or has too few digits left for what it came to. Sums have
+    twice as many digits, so that width costs them nothing."""
+    known = ranges.ranges.get(name)
+    if known is None or known.source in (Source.HAND, Source.RUN):
+        return False
+    if name not in hints.safe and not known.interval.size <= GREATEST:
+        return True
+    room = hints.room * (SURE if name in hints.safe else 1.0)
+    return name not in tree.accumulated and name in hints.seen and known.interval.size > room * 2.0 * hints.seen[name]
+
+
+def _ranges_assuming(tree: BlockTree, inputs: Mapping[str, Interval], hints: Hints) -> BlockRanges:
+    """As `block_ranges`, with nothing more assumed than ``hints`` say."""
     start = Interval(0.0, 0.0)
-    states: dict[str, Interval] = dict.fromkeys(tree.memory, start)
-    linear = linear_bounds(tree, inputs)
+    states: dict[str, Interval] = {**dict.fromkeys(tree.memory, start), LINE: start}
+    linear = linear_bounds(tree, inputs, hints)
     states |= linear
-    line = start
-    for count in range(PASSES + NARROWING):
-        through = Pass(tree, hints)
-        through.raw[LINE] = line
-        env = _entry(tree, inputs, states)
+    bounds = declared_bounds(tree, inputs)
+
+    def passed() -> tuple[Pass, dict[str, Interval]]:
+        """A pass from what is known of the memory, and what that is afterwards."""
+        through = Pass(tree, hints, bounds)
+        through.raw[LINE] = states[LINE]
+        env = _entry(tree, inputs, {n: i for n, i in states.items() if n != LINE})
         through.body(tree.body, env)
-        filled, line = through.raw[LINE].within(line), through.raw[LINE]
-        after = {
-            name: hints.decide(name, start.hull(env[name].interval)).interval
-            for name in states
-            if name not in tree.angles and name in through.raw and name not in linear
-        }
-        if filled and all(i.within(states[n]) and (count < PASSES or i == states[n]) for n, i in after.items()):
+        after = {n: env[n].interval for n in tree.memory if n not in tree.angles and n not in linear}
+        after = {n: i for n, i in after.items() if n in through.raw} | {LINE: through.raw[LINE]}
+        return through, {n: hints.decide(n, start.hull(i)).interval for n, i in after.items()}
+
+    for count in range(PASSES):
+        through, after = passed()
+        if all(i.within(states[n]) for n, i in after.items()):
             break
         if count < PASSES // 2:
             states |= {n: states[n].hull(i) for n, i in after.items()}
-        elif count < PASSES - 1:
-            states |= {n: _to_limits(states[n], i, through.limits) for n, i in after.items()}
-        elif count == PASSES - 1:  # what still grows is let go, and what a limit brings back is brought back
-            states |= {n: _widened(states[n], i, hints.decide(n, EVERYTHING).interval) for n, i in after.items()}
         else:
-            states |= {n: i for n, i in after.items() if i.within(states[n])}
-    ranges = BlockRanges(divisors=through.divisors)
+            states |= {n: _to_limits(states[n], i, through.limits) for n, i in after.items()}
+    else:
+        through, after = passed()
+        while any(not i.within(states[n]) for n, i in after.items()):  # what still grows is let go
+            states |= {n: _widened(states[n], i) for n, i in after.items()}
+            through, after = passed()
+    for _ in range(NARROWING if count >= PASSES // 2 else 0):  # and what a limit brings back is brought back
+        states |= {n: i for n, i in after.items() if i.within(states[n])}
+        through, after = passed()
+    ranges = BlockRanges(divisors=through.divisors, assumed=hints.assumed)
     for name, raw in through.raw.items():
         if name in linear:
             raw = raw.meet(linear[name]) or linear[name]
@@ -299,17 +408,18 @@ def block_ranges(tree: BlockTree, inputs: Mapping[str, Interval], hints: Hints) 
 
 
 def _to_limits(before: Interval, after: Interval, limits: set[float]) -> Interval:
-    """A side that grows, let go to the next limit that the update itself sets."""
-    low = min(before.low, max((x for x in limits if x <= after.low), default=after.low))
-    high = max(before.high, min((x for x in limits if x >= after.high), default=after.high))
+    """A side that grows, let go to the next limit that the update itself sets, or twice as far: what then stays within
+    is bounded."""
+    low = max((x for x in limits if x <= after.low), default=2.0 * min(after.low, 0.0))
+    high = min((x for x in limits if x >= after.high), default=2.0 * max(after.high, 0.0))
     return Interval(low if after.low < before.low else before.low, high if after.high > before.high else before.high)
 
 
-def _widened(before: Interval, after: Interval, wide: Interval) -> Interval:
+def _widened(before: Interval, after: Interval) -> Interval:
     """Only the side that grows is let go."""
     return Interval(
-        wide.low if after.low < before.low else before.low,
-        wide.high if after.high > before.high else before.high,
+        -math.inf if after.low < before.low else before.low,
+        math.inf if after.high > before.high else before.high,
     )
 
 
@@ -320,11 +430,12 @@ def _entry(tree: BlockTree, inputs: Mapping[str, Interval], states: Mapping[str,
     return env
 
 
-def linear_bounds(tree: BlockTree, inputs: Mapping[str, Interval]) -> dict[str, Interval]:
+def linear_bounds(tree: BlockTree, inputs: Mapping[str, Interval], hints: Hints) -> dict[str, Interval]:
     """Bounds of those states that together are a stable linear system of what is bounded."""
-    wide = {s: EVERYTHING for s in tree.states if s not in tree.angles}
+    ends = {n: end for n in tree.memory if (end := hints.end(n)) is not None}
+    wide = {s: EVERYTHING for s in tree.states if s not in tree.angles and s not in ends}
     through = Pass(tree, Hints())
-    env = _entry(tree, inputs, wide | dict.fromkeys(tree.outputs, EVERYTHING))
+    env = _entry(tree, inputs, wide | dict.fromkeys(tree.outputs, EVERYTHING) | ends)
     through.body(tree.body, env)
     forms = {s: env[s] for s in wide if s in env}
     while True:  # only states that hang on nothing but each other and what is bounded

@@ -58,9 +58,13 @@ class Scaling:
     tables: list[str] = field(default_factory=list)
     live: LiveNumbers = field(default_factory=LiveNumbers)
     counting: str = ""
-    """What names of counters of lost steps begin with, where the C is to count them."""
+    """What names of counters begin with, where the C is to count lost steps and what is cut off."""
     counted: list[str] = field(default_factory=list)
-    """States of which it does."""
+    """States of which it counts lost steps."""
+    unsure: frozenset[str] = frozenset()
+    """Names whose range is not proven: where their words end, something may be cut off, ..."""
+    cut: list[str] = field(default_factory=list)
+    """... and those of which it counts that."""
 
     finest: int | None = None
     """Steps beyond which the sum that is being written need not be finer: those of the state that it goes
@@ -111,6 +115,8 @@ class Scaling:
         )
 
     def shifted_right(self, code: Code, shift: int, fraction: int) -> Code:
+        if shift == 0:
+            return code
         if shift > code.bits:
             return Code("0", fraction, 0, 0, True)
         half = 2 ** (shift - 1)
@@ -291,6 +297,17 @@ class Scaling:
         text = self.call(f"pd_sqrt{x.width}", bits_of(x, x.width))
         return Code(text, x.fraction // 2, math.isqrt(x.low), math.isqrt(max(0, x.high)), True)
 
+    def clamp(self, code: Code, low: int, high: int, name: str) -> str:
+        """A value between the ends of a word; what is cut off of a name that is not sure is counted, where the C is to
+        count."""
+        ends = (code.text, whole(low), whole(high))
+        if not (self.counting and name in self.unsure):
+            return self.call(f"pd_clamp{code.width}", *ends)
+        if name not in self.cut:
+            self.cut.append(name)
+        counted = f"pd_cut({', '.join(ends)}, &{self.counting}cut{self.cut.index(name)})"
+        return counted if code.wide else f"(int32_t){counted}"
+
     def into(self, code: Code, rep: Rep, name: str = "") -> Code:
         """A value as a word of ``rep``, limited where it is not proven to fit."""
         if code.const is not None:
@@ -300,7 +317,7 @@ class Scaling:
         if shift < 0 and scaled_size(code, rep.fraction) > MOST[64]:  # limit first, what is shifted then fits
             low, high = -((-rep.low) >> -shift) - 1, (rep.high >> -shift) + 1
             code = Code(
-                self.call(f"pd_clamp{code.width}", code.text, whole(low), whole(high)),
+                self.clamp(code, low, high, name),
                 code.fraction,
                 low,
                 high,
@@ -311,7 +328,7 @@ class Scaling:
         if rep.low <= code.low and code.high <= rep.high:
             return code
         self.limited.add(name)
-        text = self.call(f"pd_clamp{code.width}", code.text, whole(rep.low), whole(rep.high))
+        text = self.clamp(code, rep.low, rep.high, name)
         stored = Code(
             text,
             rep.fraction,

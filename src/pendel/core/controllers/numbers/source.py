@@ -366,6 +366,8 @@ def tick(lowered: Lowered) -> str:
         lines.append(f"    c->out.{member} = c->{lowered.place(lowered.deck.commands[command])};")
     if counts(lowered):
         lines.append(f"    c->tick = (c->tick + 1u) % {lowered.deck.period}u;")
+    if not lines:  # of a drive without blocks
+        lines = ["    (void)c;"]
     return f"void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, fields
 from typing import cast
 
@@ -206,6 +206,19 @@ def expressions(body: Sequence[Statement]) -> Iterator[Expr]:
             yield statement.test
             yield from expressions(statement.then)
             yield from expressions(statement.otherwise)
+
+
+def assigned_often(body: Iterable[Statement], top: bool = True) -> set[str]:
+    """Locals that need a place of their own: assigned more than once, or within a branch."""
+    seen: set[str] = set()
+    often: set[str] = set()
+    for statement in body:
+        match statement:
+            case Assign(name, _):
+                (often if name in seen or not top else seen).add(name)
+            case When(_, then, otherwise):
+                often |= assigned_often(then, False) | assigned_often(otherwise, False)
+    return often
 
 
 def increment(value: Expr, name: str) -> Expr | None:
