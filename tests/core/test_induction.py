@@ -137,9 +137,9 @@ def test_tests_of_a_machine_give_its_circuit_back():
     }
     d = on_grid("1 s", choices={"entry": "tests"}, **{k: str(v) for k, v in values.items()})
     found = induction.circuit(examine(d.document).values["machine"], d.document.cards["machine"])
-    assert found["R_r1"] == pytest.approx(R_R, rel=0.03)
-    assert found["L_m"] == pytest.approx(X_M / W, rel=0.03)
-    assert found["L_s"] == pytest.approx(X_S / W, rel=0.03)
+    assert found["R_r1"] == pytest.approx(R_R, rel=1e-6)
+    assert found["L_m"] == pytest.approx(X_M / W, rel=1e-6)
+    assert found["L_s"] == found["L_r1"] == pytest.approx(X_S / W, rel=1e-6)
     d.set("machine.P_k", "9 kW")
     assert any("no machine gives these tests" in f.sentence for f in d.check())
     d.do(commands.set_value(d.document, "machine", "n_n", "1810 rpm"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 
-from pendel.core.catalogue.declare import Kind, Part
+from pendel.core.catalogue.declare import Kind, Part, Value
 from pendel.core.catalogue.own import read_own
 from pendel.core.catalogue.own_block import TEMPLATES as OWN_BLOCKS
 from pendel.core.catalogue.own_block import read_block
@@ -14,9 +14,9 @@ from pendel.core.check.profiles import profile_of
 from pendel.core.check.values import evaluate_value, meant_unit, rows_of, worked_out
 from pendel.core.drive import commands
 from pendel.core.drive.document import Card, Drive
-from pendel.core.drive.findings import attention, fault
+from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.errors import ExpressionProblem
-from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.expressions import is_literal, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import number_text
 from pendel.core.vocabulary import ValueRole
@@ -73,8 +73,36 @@ def values_of(drive: Drive, key: str, kind: Kind, names: Names, result: Examined
             if value.name in in_force:
                 good = False
                 result.findings.append(fault(f"{card.name}: {problem}", key, value.name))
+        else:
+            if value.name in in_force and (found := fraction_for_percent(drive, key, value, text)):
+                result.findings.append(found)
     result.values[key] = values
     return good
+
+
+def fraction_for_percent(drive: Drive, key: str, value: Value, text: str) -> Finding | None:
+    """A plain figure below 1 where tens of percent are usual: 0.94 in a field of %."""
+    if value.unit != "%" or not text.strip() or not is_literal(text) or float(value.default or 0.0) < USUALLY_TENS:
+        return None
+    try:
+        number = float(text)
+    except ValueError:  # it has a unit
+        return None
+    if not 0.0 < number <= 1.0:
+        return None
+    card, percent = drive.cards[key], f"{number_text(100.0 * number)} %"
+    return attention(
+        f"{card.name}: {value.label} {value.name} is {number_text(number)} %. A fraction was probably meant; write "
+        f"{percent}, or {number_text(number)} % if it is so little.",
+        key,
+        value.name,
+        commands.set_value(drive, key, value.name, percent),
+        f"Write {percent}",
+    )
+
+
+USUALLY_TENS = 20.0
+"""%, from which on a usual value is none that is ever below 1."""
 
 
 def choices_of(card: Card, key: str, kind: Kind, result: Examined) -> bool:

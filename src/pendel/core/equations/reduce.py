@@ -102,6 +102,11 @@ BRANCHING = {
 }
 
 
+def owner_of(name: str) -> str:
+    """Key of the card that an unknown is of: ``der(card.state)``, ``through:card.port``."""
+    return name.rpartition(":")[2].removeprefix("der(").removesuffix(")").partition(".")[0]
+
+
 def branches(expression: ca.SX) -> bool:
     """Whether an expression is one thing on one side of something and another thing on the other."""
     function = ca.Function("looked_at", ca.symvar(expression), [expression])
@@ -375,7 +380,7 @@ class Reduction:
             # in it is nobody's business, so one share is none.
             self.settle(name, NOUGHT)
         if self.open:
-            owners = sorted({name.split(":")[-1].strip("der()").split(".")[0] for name in self.open})
+            owners = sorted({owner_of(name) for name in self.open})
             raise EquationProblem(
                 "Nothing determines "
                 + ", ".join(in_words(n) for n in sorted(self.open)[:3])

@@ -26,6 +26,8 @@ VALUES = (
 """As on data sheets. Without a charge the diode blocks at once."""
 TEN_PERCENT = math.log(10.0)
 """Time constants until a tail is at a tenth, where the recovery time ends."""
+SHORTEST_TAIL = 0.01
+"""Of the recovery time: time constant of a tail below which the current would break off."""
 
 
 def peak_and_tail(v: Values) -> tuple[float, float]:
@@ -55,7 +57,7 @@ def times(v: Values) -> tuple[float, float]:
     def missing(tau: float) -> float:
         return a * (tau - tail) * -math.expm1(-until_peak / tau) - peak
 
-    if tail <= 0 or missing(1e4 * until_peak) <= 0:
+    if tail < SHORTEST_TAIL * v["t_rr"] or missing(1e4 * until_peak) <= 0:
         raise ValueError
     import scipy.optimize  # slow to load, and few drives need it
 
@@ -78,7 +80,9 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
     try:
         times(v)
     except ValueError:
-        maximum = 0.5 * v["slope"] * v["t_rr"] ** 2
+        tail = SHORTEST_TAIL * v["t_rr"]
+        peak = v["slope"] * (v["t_rr"] - TEN_PERCENT * tail)
+        maximum = peak * (0.5 * peak / v["slope"] + tail)
         return [
             Contradiction(
                 f"no diode loses {v['Q_rr'] * 1e6:.3g} µC within {v['t_rr'] * 1e9:.3g} ns at this slope "

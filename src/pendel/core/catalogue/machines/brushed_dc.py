@@ -70,20 +70,25 @@ def value_names_in_force(card: Card) -> set[str]:
 def circuit(v: Values, card: Card) -> dict[str, float]:
     """Circuit values from the entered set.
 
-    Without load torque u = k·ω_0; the speed falls with torque by R_a/k² (the straight speed-torque line
-    of the machine, Leonhard section 5.2).
+    The line of u = R_a·M/k + k·ω through the sheet's two points, M with the friction b·ω that the machine has to turn
+    against without load too (the straight speed-torque line of the machine, Leonhard section 5.2).
     """
     entry = card.choices.get("entry", "circuit")
     if entry == "circuit":
         r, k = v["R_a"], v["k_t"]
     elif entry == "stall":
-        k = v["U_n"] / v["n_0"]
+        k = v["U_n"] / v["n_0"] * (1.0 - v["b_m"] * v["n_0"] / v["M_0"])
         r = v["U_n"] * k / v["M_0"]
     else:
-        k = v["U_n"] / v["n_0"]
-        torque = v["P_n"] / v["n_n"]
+        torque, idle = inner_torques(v)
+        k = v["U_n"] * (torque - idle) / (v["n_0"] * torque - v["n_n"] * idle)
         r = (v["U_n"] - k * v["n_n"]) * k / torque
     return {"R_a": r, "k": k, **{name: v[name] for name in COMMON}}
+
+
+def inner_torques(v: Values) -> tuple[float, float]:
+    """Torque (N·m) that the current gives at the rated point, and without load."""
+    return v["P_n"] / v["n_n"] + v["b_m"] * v["n_n"], v["b_m"] * v["n_0"]
 
 
 def rpm(omega: float) -> str:
@@ -116,8 +121,8 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
                 )
             )
         elif not math.isnan(v["I_n"]) and v["n_n"] < v["n_0"]:
-            follows = v["P_n"] / v["n_n"] * v["n_0"] / v["U_n"]
-            if v["I_n"] < 0.9 * follows:
+            follows = inner_torques(v)[0] / circuit(v, card)["k"]
+            if 0.0 < v["I_n"] < 0.9 * follows:
                 contradictions.append(
                     Contradiction(
                         f"The rated current I_n ({figure(v['I_n'], 'A')}) cannot give the rated torque: "
@@ -126,7 +131,15 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
                         "I_n",
                     )
                 )
-    if not contradictions and circuit(v, card)["R_a"] <= 0:
+    if not contradictions and circuit(v, card)["k"] <= 0:
+        contradictions.append(
+            Contradiction(
+                f"The friction b_m ({figure(v['b_m'], 'N·m·s')}) takes all torque before the no-load speed is reached. "
+                "Check it.",
+                "b_m",
+            )
+        )
+    elif not contradictions and circuit(v, card)["R_a"] <= 0:
         contradictions.append(
             Contradiction("The armature resistance that follows is not above zero. Check the entered values.", "R_a")
         )
@@ -167,7 +180,7 @@ def follows(v: Values, card: Card) -> list[Figure]:
         figures += [
             Figure("Stall torque", "M_0", k * voltage / r, "N·m"),
             Figure("Stall current", "I_0", voltage / r, "A"),
-            Figure("No-load speed", "n_0", voltage / k, "rpm"),
+            Figure("No-load speed", "n_0", voltage / (k + r * v["b_m"] / k), "rpm"),
         ]
     else:
         figures.append(Figure("Torque per speed, stalled", "k²/R_a", k * k / r, "N·m·s"))

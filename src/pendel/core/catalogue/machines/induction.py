@@ -154,7 +154,9 @@ def value_names_in_force(card: Card) -> set[str]:
 def from_tests(v: Values) -> dict[str, float]:
     """Circuit values from the no-load and the locked-rotor test, the leakage shared alike.
 
-    Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., section 6.6 (from memory).
+    The tests as in Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., section 6.6 (from memory). There the main
+    inductance is left out at standstill; here the leakage X solves Z(1) = R_s + jX + jX_m ∥ (R_r + jX) with X + X_m =
+    x_0, so that the tests played back give what was entered.
 
     Raises
     ------
@@ -167,12 +169,25 @@ def from_tests(v: Values) -> dict[str, float]:
     if r_0 >= z_0 or r_k >= z_k or r_k <= v["R_s"]:
         raise ValueError
     x_0, x_k = math.sqrt(z_0**2 - r_0**2), math.sqrt(z_k**2 - r_k**2)
-    leak = x_k / 2
-    if x_0 <= leak:
+    seen = r_k - v["R_s"]
+
+    def rotor(leak: float) -> float:
+        """Of the two that are seen as so much from the stator, the smaller: below its breakdown slip."""
+        square = (x_0 - leak) ** 2
+        return (square - math.sqrt(max(0.0, square**2 - (2.0 * seen * x_0) ** 2))) / (2.0 * seen)
+
+    def missing(leak: float) -> float:
+        r = rotor(leak)
+        return leak + (x_0 - leak) * (r * r + leak * x_0) / (r * r + x_0 * x_0) - x_k
+
+    # Up to where a rotor can be seen as so much at all.
+    most = min(x_k, x_0 - math.sqrt(2.0 * seen * x_0))
+    if most <= 0 or missing(0.0) > 0 or missing(most) < 0:
         raise ValueError
-    main = x_0 - leak
-    rotor = (r_k - v["R_s"]) * ((leak + main) / main) ** 2
-    return {"L_s": leak / w, "L_m": main / w, "R_r1": rotor, "L_r1": leak / w}
+    import scipy.optimize  # slow to load, and few drives need it
+
+    leak = scipy.optimize.brentq(missing, 0.0, most, xtol=1e-15 * x_0, rtol=1e-13)
+    return {"L_s": leak / w, "L_m": (x_0 - leak) / w, "R_r1": rotor(leak), "L_r1": leak / w}
 
 
 def circuit(v: Values, card: Card) -> dict[str, float]:

@@ -10,8 +10,10 @@ DC Motor Drives, chapter 10 (from memory)."""
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 
 import casadi as ca
+import numpy as np
 
 from pendel.core.catalogue.declare import Choice, Contradiction, Figure, Part, Signal, State, Value, Values
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
@@ -95,13 +97,21 @@ def is_delta(card: Card) -> bool:
 
 
 def line_factor(v: Values, card: Card) -> float:
-    """Peak of the EMF between two open lines over that of a winding, with sharp corners. In star it is f(60°)
-    − f(−60°). In delta what the three EMFs have in common is lost on the windings: f − Σf/3, which peaks
-    where f does, with the others 30° below zero."""
-    flank = (math.pi - v["flat"]) / 2
-    if is_delta(card):
-        return 2 / 3 * (1 + min(1.0, math.pi / 6 / flank))
-    return 2 * min(1.0, math.pi / 3 / flank)
+    """Peak of the EMF between two open lines over that of a winding. In star it is the peak of f(θ) − f(θ − 120°). In
+    delta what the three EMFs have in common is lost on the windings: the peak of f − Σf/3."""
+    return peak_between_lines(v["flat"], v["round"], is_delta(card))
+
+
+@lru_cache(maxsize=64)
+def peak_between_lines(flat: float, rounding: float, delta: bool) -> float:
+    """See `line_factor`; by looking at every 20th of a degree, where a top is flat or has an edge."""
+    angle = ca.SX.sym("angle")
+    wave = ca.Function("wave", [angle], [shape(angle, ca.SX(flat), ca.SX(rounding))])
+    a, b, c = (np.asarray(wave(ANGLES - THIRD * n)).ravel() for n in range(3))
+    return float(np.max(a - (a + b + c) / 3 if delta else a - b))
+
+
+ANGLES = np.linspace(0.0, 2.0 * math.pi, 7201)
 
 
 def winding_values(v: Values, card: Card) -> dict[str, float]:
