@@ -5,12 +5,14 @@ import ctypes
 import math
 import os
 import signal
+import socket
 import struct
 import subprocess
 import sys
 import tempfile
 import threading
 import time
+import urllib.parse
 from pathlib import Path
 from random import Random
 from types import SimpleNamespace
@@ -22,7 +24,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import pendel
-from pendel.core.bench.bench import Bench
+from pendel.core.bench.bench import Bench, give_key
 from pendel.core.bench.capture import Capture, CaptureState
 from pendel.core.bench.description import describe, raw_channel
 from pendel.core.bench.errors import (
@@ -139,6 +141,7 @@ def test_what_a_board_sends_is_what_the_run_has_to_the_bit(framing):
     master = Master(board, sampler.take)
     try:
         assert master.connect().tick == pytest.approx(description.tick, rel=1e-12)
+        give_key(master)
         master.write(1, 20, order_bytes(Order.ENABLE))
         trigger = Trigger(Mode.NORMAL, Condition.RISES, watched, 0.0, 1.0)
         record = Capture(master, channels, trigger, 300, 1, description.tick, 1 << 20)
@@ -184,11 +187,13 @@ def test_values_state_and_loading_follow_the_rules_of_the_board():
             master.unlock(bytes(16))
         master.connect()
         master.unlock(secret)
+        give_key(master)
         master.write(1, 20, order_bytes(Order.ENABLE))
         with pytest.raises(Refused):
             master.load(b"code")
         board.run(200)
         master.write(1, 20, order_bytes(Order.TRIP))
+        give_key(master)
         master.write(1, 20, order_bytes(Order.ENABLE))  # a fault must be acknowledged first
         facts = read_facts(master.read(1, 0, SIZE))
         assert (facts.state, facts.faults, facts.refused, facts.ticks) == (BoardState.FAULT, 1, 1, 200)
@@ -731,6 +736,7 @@ def test_a_board_on_a_can_bus_is_loaded_written_and_sampled(fd):
         master.write(0, spot.address, struct.pack("<f", 44.0))
         assert struct.unpack("<f", master.read(0, spot.address, 4))[0] == 44.0
         assert len(master.read(0, 0, board.description.size)) == board.description.size
+        give_key(master)
         master.write(1, 20, order_bytes(Order.ENABLE))
         sampler.follow(master.sample([c.spot for c in channels], 20))
         master.start()
@@ -777,3 +783,101 @@ def test_a_simulation_in_step_with_the_clock_rests_between_its_slices(monkeypatc
     assert slices == pytest.approx(500, abs=3) and computed < 0.21
     assert simulated == pytest.approx(factor * clock[0], rel=0.01)
     assert Pace(math.inf).is_due(1e9)
+
+
+def framed(packet: bytes, counter: int = 0) -> bytes:
+    return len(packet).to_bytes(2, "little") + counter.to_bytes(2, "little") + packet
+
+
+@pytest.fixture(scope="module")
+def served():
+    """A stand-in board on TCP, as other programs on this computer see it."""
+    board = StandInProcess(["tcp"])
+    try:
+        board.surround(to_text(door()), own_c=False)
+        yield board.addresses[0]
+    finally:
+        board.close()
+
+
+def to_board(address: str) -> socket.socket:
+    parts = urllib.parse.urlsplit(address)
+    return socket.create_connection((parts.hostname, parts.port))
+
+
+def connected(served, patience: float = 8.0) -> Master:
+    """A master that gets the place within so many seconds."""
+    until = time.monotonic() + patience
+    while True:
+        master = Master(open_link(read_address(served)))
+        try:
+            master.connect()
+            return master
+        except BenchProblem:
+            master.close()
+            if time.monotonic() > until:
+                raise
+            time.sleep(0.1)
+
+
+@pytest.mark.parametrize(
+    "said", [b"", b"\x08\x00", framed(b"\xff\x00")[:-1], framed(b"\xff\x00") + b"\x08\x00\x01\x00\xf4"]
+)
+def test_who_leaves_in_the_middle_of_a_packet_leaves_the_board_for_others(served, said):
+    with to_board(served) as stranger:
+        stranger.sendall(said)
+    connected(served, 3.0).close()
+
+
+def test_a_silent_stranger_holds_the_place_for_two_seconds_and_no_longer(served):
+    with to_board(served) as stranger:
+        begun = time.monotonic()
+        connected(served).close()
+        assert time.monotonic() - begun < 5.0
+        stranger.settimeout(5.0)
+        assert stranger.recv(1) == b""  # it was let go
+
+
+def test_a_page_in_a_browser_enables_nothing(served):
+    """The body of an HTTP request holds packets that connect and enable: its head is no packet, so nothing behind it is
+    taken."""
+    blind = (
+        framed(b"\xff\x00") + framed(b"\xf6\x00\x00\x01\x14\x00\x00\x00", 1) + framed(b"\xf0\x04\x02\x00\x00\x00", 2)
+    )
+    head = b"POST / HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: %d\r\n\r\n" % len(blind)
+    for said in (head + blind, framed(b"\xfd") + blind, blind):  # another first command; and connect, but no key
+        with to_board(served) as page:
+            page.sendall(said)
+            page.settimeout(0.5)
+            with contextlib.suppress(OSError):
+                page.recv(100)
+        master = connected(served)
+        try:
+            assert read_facts(master.read(1, 0, SIZE)).state is BoardState.IDLE
+        finally:
+            master.close()
+
+
+@pytest.mark.parametrize("framing", ["ethernet", "serial", "can fd"])
+def test_a_packet_one_byte_too_long_is_no_command(framing):
+    board = InProcess(door(), framing)
+    kind, cto, _ = FRAMINGS[framing]
+    board.send(b"\xff\x00")
+    board.receive()
+    longest, beyond = (bytes([0xF0, 4]) + bytes(n - 2) for n in (cto, cto + 1))  # 'download' with what fills it
+    board.send(longest) if kind != 2 else board.library.pd_image_take(board.at, longest, len(longest))
+    assert board.receive() != []
+    board.send(beyond) if kind != 2 else board.library.pd_image_take(board.at, beyond, len(beyond))
+    told = board.receive()
+    assert told == ([b"\xfe\x21"] if kind == 2 else [])  # a frame is refused; on the others it is no packet
+
+
+def test_a_serial_line_that_fell_silent_in_a_packet_is_heard_again():
+    board = InProcess(door(), "serial")
+    board.library.pd_image_take(board.at, b"\x80\x00\x00\x00\xf4", 5)  # the first bytes of 128
+    board.send(b"\xff\x00")
+    assert board.receive() == []  # they are taken for more of it
+    board.library.pd_image_quiet(board.at)
+    board.stream = Stream(summed=True)
+    board.send(b"\xff\x00")
+    assert board.receive()[0][0] == 0xFF

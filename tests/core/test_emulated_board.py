@@ -100,6 +100,7 @@ def test_a_processor_runs_the_drive_as_the_host_does_to_the_bit(standing):
 
 def on_host(made, drive, first, count):
     """Signals of the board on this computer that is enabled before a tick."""
+    from pendel.core.bench.bench import give_key
     from pendel.core.bench.facts import order_bytes
     from pendel.core.bench.master import Master
     from pendel.core.bench.sampling import Sampler
@@ -113,6 +114,7 @@ def on_host(made, drive, first, count):
     try:
         master.connect()
         there.run(first)
+        give_key(master)
         master.write(1, 20, order_bytes(Order.ENABLE))
         sampler.follow(master.sample([c.spot for c in channels], 1))
         master.start()

@@ -21,7 +21,18 @@ from pendel.core.bench.errors import (
     OtherCode,
     StillEnabled,
 )
-from pendel.core.bench.facts import ORDER_AT, SIZE, BoardFacts, BoardState, Order, order_bytes, read_facts
+from pendel.core.bench.facts import (
+    KEY_AT,
+    KEYED_LAYOUT,
+    ORDER_AT,
+    ORDER_KEY_AT,
+    SIZE,
+    BoardFacts,
+    BoardState,
+    Order,
+    order_bytes,
+    read_facts,
+)
 from pendel.core.bench.links import open_link, read_address
 from pendel.core.bench.master import LOADING, Capability, Master
 from pendel.core.bench.sampling import Sampler
@@ -91,6 +102,9 @@ class Bench:
         return facts
 
     def order(self, order: Order) -> BoardFacts:
+        """Have it change its state. To enable takes the key of this connection, which only who reads knows."""
+        if order is Order.ENABLE and self.facts().layout >= KEYED_LAYOUT:
+            give_key(self.master)
         self.master.write(BOARD, ORDER_AT, order_bytes(order), order.name.lower())
         return self.facts()
 
@@ -210,4 +224,9 @@ def must_be_within(live: LiveValue, value: float) -> None:
         raise BeyondEnds(live.channel.title, value, live.low, live.high, live.channel.unit)
 
 
-__all__ = ["Bench", "NoRate"]
+def give_key(master: Master) -> None:
+    """Show a board that we read what it says, before it is enabled."""
+    master.write(BOARD, ORDER_KEY_AT, master.read(BOARD, KEY_AT, 4, "its key"), "the key")
+
+
+__all__ = ["Bench", "NoRate", "give_key"]

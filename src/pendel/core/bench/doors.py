@@ -8,15 +8,18 @@ import errno
 import os
 import pty
 import socket
+import time
 import tty
 from collections.abc import Iterator
 from typing import Protocol
 
 from pendel.core.bench.errors import DoorClosed
 
-ETHERNET, SERIAL, CAN = 0, 1, 2
+ETHERNET, SERIAL, CAN, DATAGRAM_LINK = 0, 1, 2, 3
 """How packets travel; see ``pd_link.h``."""
 DATAGRAM = 1400
+HEAD = 4
+"""Bytes before a packet: its length and a counter."""
 
 
 class Door(Protocol):
@@ -50,8 +53,15 @@ class Door(Protocol):
     def close(self) -> None: ...
 
 
+SILENT = 2.0
+"""Seconds after which who has connected and said nothing is let go: else a stranger holds the only place."""
+CONNECT = 0xFF
+"""The command with which a master begins."""
+
+
 class TcpDoor:
-    """One master at a time; another is turned away."""
+    """One master at a time; another is turned away. Who says what is no packet, or begins with another command than
+    “connect”, is let go: a page in a browser can send bytes here, too."""
 
     kind, max_cto, max_dto, rate, datagrams = ETHERNET, 255, 1400, 0.0, False
 
@@ -59,7 +69,10 @@ class TcpDoor:
         self._listening = bound(socket.SOCK_STREAM, host, port)
         self._listening.listen(1)
         self._master: socket.socket | None = None
-        self._unsent = b""
+        self._unsent = self._part = b""
+        self._came, self._spoke = 0.0, False
+        self.opened = False
+        """Whether a master has come since this was looked at last."""
         host, port = self._listening.getsockname()
         self.address = f"tcp://{host}:{port}"
 
@@ -68,13 +81,7 @@ class TcpDoor:
 
     def take(self, handle: int) -> list[bytes]:
         if handle == self._listening.fileno():
-            master, _ = self._listening.accept()
-            if self._master is not None:
-                master.close()
-                return []
-            master.setblocking(False)
-            master.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            self._master, self._unsent = master, b""
+            self._accept()
             return []
         assert self._master is not None
         try:
@@ -83,10 +90,47 @@ class TcpDoor:
             return []
         except OSError:
             data = b""
-        if not data:
+        packets = self._packets(data) if data else None
+        if packets is None:
+            self._let_go()
+            return []
+        return packets
+
+    def _accept(self) -> None:
+        master, _ = self._listening.accept()
+        self.look()
+        if self._master is not None:
+            master.close()
+            return
+        master.setblocking(False)
+        master.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._master, self._unsent, self._part = master, b"", b""
+        self._came, self._spoke, self.opened = time.monotonic(), False, True
+
+    def _packets(self, data: bytes) -> list[bytes] | None:
+        """Whole packets, each with its head; none at all where what came is no protocol of this kind."""
+        kept, packets = self._part + data, []
+        while len(kept) >= HEAD:
+            length = int.from_bytes(kept[:2], "little")
+            if not 0 < length <= self.max_cto or (not self._spoke and len(kept) > HEAD and kept[HEAD] != CONNECT):
+                return None
+            if len(kept) < HEAD + length:
+                break
+            self._spoke = True
+            packets.append(kept[: HEAD + length])
+            kept = kept[HEAD + length :]
+        self._part = kept
+        return packets
+
+    def look(self) -> None:
+        """Let a master go that has said nothing."""
+        if self._master is not None and not self._spoke and time.monotonic() - self._came > SILENT:
+            self._let_go()
+
+    def _let_go(self) -> None:
+        if self._master is not None:
             self._master.close()
             self._master = None
-        return [data] if data else []
 
     def send(self, data: bytes) -> None:
         if self._master is None:
@@ -107,7 +151,7 @@ class TcpDoor:
 class UdpDoor:
     """Answers go to who asked last."""
 
-    kind, max_cto, max_dto, rate, datagrams = ETHERNET, 255, 1400, 0.0, True
+    kind, max_cto, max_dto, rate, datagrams = DATAGRAM_LINK, 255, 1400, 0.0, True
 
     def __init__(self, port: int = 0, host: str = "127.0.0.1"):
         self._socket = bound(socket.SOCK_DGRAM, host, port)

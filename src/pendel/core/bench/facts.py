@@ -22,8 +22,13 @@ FIELDS = (
     ("record_bytes", "bytes of its record"),
 )
 SIZE = 4 * len(FIELDS)
-LAYOUT = 1
+LAYOUTS = (1, 2)
+KEYED_LAYOUT = 2
+"""From which on the power stage is enabled with the key of the connection alone."""
 ORDER_AT = 4 * [name for name, _ in FIELDS].index("order")
+CAPTURE_SIZE = 4 * 15 + 8 * 16
+"""Bytes of ``pd_capture_t``, which is between the facts and the keys."""
+KEY_AT, ORDER_KEY_AT = SIZE + CAPTURE_SIZE, SIZE + CAPTURE_SIZE + 4
 BOARD_FIELDS = {
     name: (4 * k, label)
     for k, (name, label) in enumerate(FIELDS)
@@ -73,7 +78,7 @@ def read_facts(data: bytes) -> BoardFacts | None:
     if len(data) < SIZE:
         return None
     numbers = dict(zip((name for name, _ in FIELDS), struct.unpack(f"<{len(FIELDS)}I", data[:SIZE])))
-    if numbers["layout"] != LAYOUT or numbers["state"] not in set(BoardState):
+    if numbers["layout"] not in LAYOUTS or numbers["state"] not in set(BoardState):
         return None
     del numbers["order"]
     return BoardFacts(tick=1e-9 * numbers.pop("tick_ns"), state=BoardState(numbers.pop("state")), **numbers)

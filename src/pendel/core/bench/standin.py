@@ -12,6 +12,7 @@ import secrets
 import select
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,8 @@ MESSAGE, WIRE = 1 << 17, 1 << 16
 """Bytes of a message, and of messages that wait between the two processes."""
 LOOK = 0.02
 """Seconds between two looks at whether the parent says something."""
+QUIET = 0.25
+"""Seconds without a byte from a master after which the board forgets a packet that is not all there."""
 PATIENCE = 2.0
 """Seconds that the confined process has to end."""
 
@@ -86,6 +89,8 @@ class StandIn:
         self._door: Door | None = None
         """Whose master was heard last."""
         self._drives = 0
+        self._heard = 0.0
+        """When a master was heard last; 0 where the board knows since that it is quiet."""
 
     def surround(self, drive_text: str, *, own_c: bool) -> None:
         """Put a drive around the board, which is empty then."""
@@ -117,6 +122,12 @@ class StandIn:
 
     def turn(self, wait: float) -> bool:
         """Hand on what comes within so many seconds. False once the board is gone."""
+        for door in self.doors:
+            if isinstance(door, TcpDoor):
+                door.look()
+        if self._heard and time.monotonic() - self._heard > QUIET:
+            self._heard = 0.0
+            self._tell(b"Q", {})
         kept = self._door.waiting() if self._door is not None else -1
         own = self._wire.fileno()
         handles = [h for h in self.handles() if kept < 0 or h != own]  # the board holds its samples then
@@ -147,7 +158,10 @@ class StandIn:
         if door is None:
             return
         for data in door.take(handle):
-            if door is not self._door:
+            self._heard = time.monotonic()
+            if door is not self._door or (isinstance(door, TcpDoor) and door.opened):
+                if isinstance(door, TcpDoor):
+                    door.opened = False
                 self._door = door
                 names = ("kind", "max_cto", "max_dto", "rate", "datagrams")
                 self._tell(b"L", {name: getattr(door, name) for name in names})

@@ -27,7 +27,8 @@ def header(lowered: Lowered) -> str:
 #include "{name}.h"
 #include "pd_link.h"
 
-/* Once, before all else; kind: PD_LINK_ETHERNET, PD_LINK_SERIAL or PD_LINK_CAN; packets are at most so long. */
+/* Once, before all else; kind: PD_LINK_ETHERNET (TCP),
+ * PD_LINK_DATAGRAM (UDP), PD_LINK_SERIAL or PD_LINK_CAN; packets are at most so long. */
 void {name}_board_start(pd_link_kind_t kind, uint16_t max_cto, uint16_t max_dto);
 
 /* The controller, whose ``in`` is filled before a tick and whose ``out`` is used after it. */
@@ -42,6 +43,10 @@ void {name}_board_trip(void);
 /* Bytes that came over the link (of CAN one frame), and bytes to send, at most ``room``; returns how many. Call both
  * between two ticks, so that neither interrupts the other, as often as the link needs. */
 void {name}_board_take(const uint8_t *bytes, uint32_t count);
+/* With TCP: a socket was accepted, and whether it is to be closed, since what came on it is no protocol of this kind.
+ * Close it as well where no packet has come within two seconds, so that a silent stranger holds no place. */
+void {name}_board_opened(void);
+bool {name}_board_is_broken(void);
 uint32_t {name}_board_give(uint8_t *bytes, uint32_t room);
 
 #endif
@@ -64,7 +69,8 @@ static uint8_t queue[{QUEUE}], record[{RECORD}];
 
 {resting(lowered)}
 static const pd_xcp_board_t port = {{
-    &board, "{name}", {round(lowered.deck.tick * 1e9)}u, pd_board_reach, pd_board_written, pd_board_ticks, 0, 0, 0}};
+    &board, "{name}", {round(lowered.deck.tick * 1e9)}u, pd_board_reach, pd_board_written, pd_board_ticks, 0, 0, 0,
+    pd_board_joined}};
 
 void {name}_board_start(pd_link_kind_t kind, uint16_t max_cto, uint16_t max_dto)
 {{
@@ -97,6 +103,7 @@ int32_t {name}_board_tick(void)
         {name}_tick(&controller);
     }}
     pd_board_ticked(&board);
+    pd_link_ticked(&link_of_board, board.facts.tick_ns);
     return enabled;
 }}
 
@@ -109,6 +116,16 @@ void {name}_board_take(const uint8_t *bytes, uint32_t count)
 {{
     pd_link_take(&link_of_board, bytes, count);
     board.facts.garbled = link_of_board.garbled;
+}}
+
+void {name}_board_opened(void)
+{{
+    pd_link_opened(&link_of_board);
+}}
+
+bool {name}_board_is_broken(void)
+{{
+    return pd_link_is_broken(&link_of_board);
 }}
 
 uint32_t {name}_board_give(uint8_t *bytes, uint32_t room)

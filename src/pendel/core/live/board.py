@@ -276,7 +276,7 @@ class Board:
 
     def _join(self) -> None:
         library = self._library
-        for name in ("pd_image_join", "pd_image_take", "pd_image_give", "pd_image_late"):
+        for name in ("pd_image_join", "pd_image_take", "pd_image_give", "pd_image_late", "pd_image_quiet"):
             getattr(library, name).restype = ctypes.c_int if name.endswith("give") else None
         kind, cto, dto = self.link
         library.pd_image_join(ctypes.c_void_p(self._at), ctypes.byref(self.flash), kind, cto, dto)
@@ -371,6 +371,8 @@ class Board:
                 self.start_empty(LINE_ALONE)
             else:
                 self._join()
+        elif letter == b"Q":
+            self._library.pd_image_quiet(ctypes.c_void_p(self._at))
         elif letter == b"P":
             self.pace.change(float(what["factor"]), self.simulator.time if self.simulator else 0.0)
         elif letter == b"F":

@@ -91,6 +91,7 @@ static void start(void)
 static void join(void)
 {
     const bool locked = known.secret[0] != 0u || known.secret[1] != 0u;
+    port.joined = pd_board_joined;
     port.seed = locked ? give_seed : 0;
     port.unlocks = locked ? unlocks : 0;
     pd_xcp_init(&xcp, &port, queue, (uint32_t)sizeof(queue), (uint16_t)known.max_cto, (uint16_t)known.max_dto);
@@ -129,6 +130,7 @@ static uint8_t tick(void)
     const bool enabled = board.facts.state == (uint32_t)PD_ENABLED;
     if (enabled) PD_OWN_TICK(&controller);
     pd_board_ticked(&board);
+    pd_link_ticked(&line, PD_IMAGE_TICK_NS);
     return enabled ? (uint8_t)PD_FLAG_ENABLED : 0u;
 }
 

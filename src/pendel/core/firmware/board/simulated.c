@@ -38,6 +38,12 @@ static bool pd_image_unlocks(void *board, const uint8_t *key, uint32_t bytes)
     return pd_key_fits(c->flash->secret, &c->flash->seeds, &c->seed, key, bytes);
 }
 
+static uint32_t pd_image_random(void *user)
+{
+    pd_image_t *c = (pd_image_t *)user;
+    return (uint32_t)pd_keyed(c->flash->secret, c->flash->seeds++);
+}
+
 static pd_xcp_code_t pd_image_program(void *board, pd_program_t step, uint32_t address, const uint8_t *data,
                                       uint32_t bytes)
 {
@@ -85,6 +91,7 @@ void pd_image_join(pd_image_t *c, pd_flash_t *flash, int kind, int max_cto, int 
     b->convert = pd_image_convert;
     b->rest = pd_image_rest;
     b->user = c;
+    b->random = pd_image_random;
     b->record = c->record;
     b->xcp = &c->xcp;
     c->port.user = b;
@@ -94,6 +101,7 @@ void pd_image_join(pd_image_t *c, pd_flash_t *flash, int kind, int max_cto, int 
     c->port.written = pd_board_written;
     c->port.ticks = pd_board_ticks;
     c->port.program = pd_image_program;
+    c->port.joined = pd_board_joined;
     if (flash->secret[0] != 0u || flash->secret[1] != 0u) {
         c->port.seed = pd_image_seed;
         c->port.unlocks = pd_image_unlocks;
@@ -110,6 +118,13 @@ void pd_image_idle(pd_image_t *c, const double *commands)
 void pd_image_take(pd_image_t *c, const uint8_t *bytes, int count)
 {
     pd_link_take(&c->link, bytes, (uint32_t)count);
+    c->board.facts.garbled = c->link.garbled;
+}
+
+/* Nothing follows on the line: what came of a packet is forgotten. */
+void pd_image_quiet(pd_image_t *c)
+{
+    pd_link_quiet(&c->link);
     c->board.facts.garbled = c->link.garbled;
 }
 

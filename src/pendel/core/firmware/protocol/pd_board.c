@@ -16,12 +16,17 @@ uint8_t *pd_board_reach(void *user, uint8_t extension, uint32_t address, uint32_
         found = within(address, bytes, b->facts.own_bytes) ? b->own + address : NULL;
     } else if (extension == 1u) {
         const uint32_t at = (uint32_t)offsetof(pd_board_facts_t, order);
+        const uint32_t keys = facts + (uint32_t)sizeof(b->capture);
         const bool order = (address == at) && (bytes == 4u);
+        const bool given = (address == (keys + (uint32_t)offsetof(pd_board_keys_t, given))) && (bytes == 4u);
         if (address < facts) {
             const bool may = !writes || order;
             found = (may && within(address, bytes, facts)) ? (uint8_t *)&b->facts + address : NULL;
         } else if (within(address - facts, bytes, (uint32_t)sizeof(b->capture))) {
             found = (uint8_t *)&b->capture + (address - facts);
+        } else if ((address >= keys) && (!writes || given)
+                   && within(address - keys, bytes, (uint32_t)sizeof(b->keys))) {
+            found = (uint8_t *)&b->keys + (address - keys);
         } else {
             found = NULL;
         }
@@ -38,6 +43,21 @@ uint8_t *pd_board_reach(void *user, uint8_t extension, uint32_t address, uint32_
 uint32_t pd_board_ticks(void *user)
 {
     return ((const pd_board_t *)user)->facts.ticks;
+}
+
+/* Who connects gets a key to enable with, so that bytes that were sent blindly enable nothing. */
+void pd_board_joined(void *user)
+{
+    pd_board_t *b = (pd_board_t *)user;
+    uint32_t mixed = b->keys.key ^ (b->facts.ticks * 2654435761u) ^ 0x9E3779B9u;
+    if (b->random != NULL) {
+        mixed ^= b->random(b->user);
+    }
+    mixed ^= mixed << 13;
+    mixed ^= mixed >> 17;
+    mixed ^= mixed << 5;
+    b->keys.key = (mixed != 0u) ? mixed : 1u;
+    b->keys.given = 0u;
 }
 
 /* State. */
@@ -61,7 +81,9 @@ void pd_board_trip(pd_board_t *b)
 static void follow(pd_board_t *b, uint32_t order)
 {
     const uint32_t state = b->facts.state;
-    if ((order == (uint32_t)PD_ORDER_ENABLE) && (state == (uint32_t)PD_IDLE)) {
+    const bool may = (b->keys.key != 0u) && (b->keys.given == b->keys.key);
+    b->keys.given = 0u;
+    if ((order == (uint32_t)PD_ORDER_ENABLE) && (state == (uint32_t)PD_IDLE) && may) {
         b->facts.state = (uint32_t)PD_ENABLED;
     } else if ((order == (uint32_t)PD_ORDER_IDLE) && (state == (uint32_t)PD_ENABLED)) {
         go_idle(b, PD_IDLE);
@@ -267,7 +289,8 @@ void pd_board_written(void *user, uint8_t extension, uint32_t address, uint32_t 
             } else {
                 b->capture.state = (uint32_t)PD_CAPTURE_OFF;
             }
-        } else if (address >= (uint32_t)sizeof(b->facts)) {
+        } else if (within(address, bytes, (uint32_t)sizeof(b->facts) + (uint32_t)sizeof(b->capture))
+                   && (address >= (uint32_t)sizeof(b->facts))) {
             b->capture.state = (uint32_t)PD_CAPTURE_OFF; /* a record under way has lost its meaning */
         } else {
             /* nothing that hangs on it */

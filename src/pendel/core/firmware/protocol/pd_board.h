@@ -2,13 +2,13 @@
  * state, and a record taken at full rate when something happens. This file is yours, free of any condition.
  *
  * Addresses, by their extension: 0 the controller's struct, from its beginning; 1 what is declared here as
- * pd_board_facts_t, then pd_capture_t; 2 the samples of the record; 3 the board's own, by the function `raw`. */
+ * pd_board_facts_t, then pd_capture_t, then pd_board_keys_t; 2 the samples of the record; 3 the board's own, by the function `raw`. */
 #ifndef PD_BOARD_H
 #define PD_BOARD_H
 
 #include "pd_xcp.h"
 
-enum { PD_BOARD_LAYOUT = 1, PD_CAPTURE_CHANNELS = 8 };
+enum { PD_BOARD_LAYOUT = 2, PD_CAPTURE_CHANNELS = 8 };
 
 typedef enum { PD_IDLE, PD_ENABLED, PD_FAULT } pd_state_t;
 typedef enum { PD_ORDER_NONE, PD_ORDER_IDLE, PD_ORDER_ENABLE, PD_ORDER_ACKNOWLEDGE, PD_ORDER_TRIP } pd_order_t;
@@ -28,6 +28,13 @@ typedef struct {
     uint32_t own_bytes;     /* of the controller's struct */
     uint32_t record_bytes;  /* room for the record */
 } pd_board_facts_t;
+
+/* The order to enable is refused unless the key of this connection was given before: who sends blindly, such as a page in
+ * a browser, does not know it. */
+typedef struct {
+    uint32_t key;           /* of this connection; each has another */
+    uint32_t given;         /* written from outside; 0 once an order was taken */
+} pd_board_keys_t;
 
 typedef enum {
     PD_CAPTURE_OFF,
@@ -68,9 +75,11 @@ typedef struct {
 typedef struct {
     pd_board_facts_t facts;
     pd_capture_t capture;
+    pd_board_keys_t keys;
     uint8_t *own;                       /* the controller's struct */
     void (*convert)(void *own);         /* NAME_convert, or 0 where no value is live */
     void (*rest)(void *own);            /* sets it back to its start, live values kept */
+    uint32_t (*random)(void *user);     /* for keys; 0 where the board has no such number */
     uint8_t *(*raw)(void *user, uint32_t address, uint32_t bytes, bool writes);
     void *user;
     uint8_t *record;
@@ -84,6 +93,7 @@ typedef struct {
 uint8_t *pd_board_reach(void *board, uint8_t extension, uint32_t address, uint32_t bytes, bool writes);
 void pd_board_written(void *board, uint8_t extension, uint32_t address, uint32_t bytes);
 uint32_t pd_board_ticks(void *board);
+void pd_board_joined(void *board);
 /* Trip: the power stage goes off until the fault is acknowledged. */
 void pd_board_trip(pd_board_t *board);
 /* At the end of each tick. */

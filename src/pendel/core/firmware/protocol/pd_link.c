@@ -11,6 +11,36 @@ void pd_link_init(pd_link_t *link, pd_xcp_t *xcp, pd_link_kind_t kind)
     link->kind = kind;
 }
 
+void pd_link_opened(pd_link_t *link)
+{
+    link->filled = 0u;
+    link->quiet_ns = 0u;
+    link->broken = false;
+    pd_xcp_leave(link->xcp);
+}
+
+bool pd_link_is_broken(const pd_link_t *link)
+{
+    return link->broken;
+}
+
+void pd_link_quiet(pd_link_t *link)
+{
+    link->garbled += link->filled;
+    link->filled = 0u;
+    link->quiet_ns = 0u;
+}
+
+void pd_link_ticked(pd_link_t *link, uint32_t tick_ns)
+{
+    if (link->filled > 0u) {
+        link->quiet_ns += (tick_ns < 1000000u) ? tick_ns : 1000000u;
+        if (link->quiet_ns >= ((uint32_t)PD_LINK_QUIET_MS * 1000000u)) {
+            pd_link_quiet(link);
+        }
+    }
+}
+
 static uint8_t sum_of(const uint8_t *bytes, uint32_t count)
 {
     uint32_t k, sum = 0u;
@@ -39,7 +69,20 @@ static void drop(pd_link_t *link, uint32_t count)
     link->filled -= count;
 }
 
-/* Take the first packet off what has arrived; 0 where it is not all there. A byte that begins none is dropped. */
+/* What has arrived begins no packet. On a serial line the next byte may; a stream has none of this protocol on it, and
+ * a datagram is one whole. */
+static void drop_garbled(pd_link_t *link)
+{
+    if (link->kind == PD_LINK_SERIAL) {
+        link->garbled++;
+        drop(link, 1u);
+    } else {
+        link->broken = true;
+        pd_link_quiet(link);
+    }
+}
+
+/* Take the first packet off what has arrived; 0 where it is not all there. */
 static bool take_packet(pd_link_t *link)
 {
     const uint32_t tail = tail_of(link);
@@ -50,13 +93,11 @@ static bool take_packet(pd_link_t *link)
     length = (uint32_t)link->in[0] | ((uint32_t)link->in[1] << 8);
     whole = (uint32_t)HEAD + length + tail;
     if ((length == 0u) || (length > link->xcp->max_cto)) {
-        link->garbled++;
-        drop(link, 1u);
+        drop_garbled(link);
     } else if (link->filled < whole) {
         return false;
     } else if ((tail != 0u) && (sum_of(link->in, whole - 1u) != link->in[whole - 1u])) {
-        link->garbled++;
-        drop(link, 1u);
+        drop_garbled(link);
     } else {
         pd_xcp_command(link->xcp, link->in + HEAD, length);
         drop(link, whole);
@@ -71,13 +112,18 @@ void pd_link_take(pd_link_t *link, const uint8_t *bytes, uint32_t count)
         pd_xcp_command(link->xcp, bytes, count);
         return;
     }
-    for (k = 0u; k < count; k++) {
+    link->quiet_ns = 0u;
+    for (k = 0u; (k < count) && !link->broken; k++) {
         if (link->filled < (uint32_t)sizeof(link->in)) {
             link->in[link->filled] = bytes[k];
             link->filled++;
         }
         while (take_packet(link)) {
         }
+    }
+    if (link->kind == PD_LINK_DATAGRAM) { /* the next one begins anew */
+        pd_link_quiet(link);
+        link->broken = false;
     }
 }
 

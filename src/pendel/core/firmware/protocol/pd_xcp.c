@@ -147,6 +147,9 @@ static void connect(pd_xcp_t *x)
     x->connected = 1u;
     x->programming = 0u;
     x->unlocked = (x->board->unlocks == NULL) ? 1u : 0u;
+    if (x->board->joined != NULL) {
+        x->board->joined(x->board->user);
+    }
     a[1] = resources(x);
     a[2] = 0x80u; /* low byte first, addresses of bytes; it says more on request */
     a[3] = (uint8_t)x->max_cto;
@@ -804,6 +807,15 @@ void pd_xcp_command(pd_xcp_t *x, const uint8_t *packet, uint32_t bytes)
     } else {
         general_command(x, packet, bytes);
     }
+}
+
+void pd_xcp_leave(pd_xcp_t *x)
+{
+    forget_lists(x);
+    x->connected = 0u;
+    x->programming = 0u;
+    x->answer_bytes = 0u;
+    x->used = 0u;
 }
 
 /* Samples. */

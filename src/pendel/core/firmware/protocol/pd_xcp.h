@@ -53,6 +53,8 @@ typedef struct {
     /* Fills the seed (PD_XCP_SEED bytes) for a key; and whether a key fits the last one. */
     void (*seed)(void *user, uint8_t *seed);
     bool (*unlocks)(void *user, const uint8_t *key, uint32_t bytes);
+    /* A master has connected. */
+    void (*joined)(void *user);
 } pd_xcp_board_t;
 
 typedef struct {
@@ -105,6 +107,8 @@ typedef struct {
 void pd_xcp_init(pd_xcp_t *x, const pd_xcp_board_t *board, uint8_t *queue, uint32_t queue_bytes, uint16_t max_cto,
                  uint16_t max_dto);
 void pd_xcp_command(pd_xcp_t *x, const uint8_t *packet, uint32_t bytes);
+/* The master has gone: nobody is connected, and nothing waits to be sent. */
+void pd_xcp_leave(pd_xcp_t *x);
 void pd_xcp_event(pd_xcp_t *x, uint16_t event);
 /* The next packet to send, an answer before samples; returns its bytes, or 0 where there is none. */
 uint32_t pd_xcp_next(pd_xcp_t *x, uint8_t *packet, uint32_t room);
