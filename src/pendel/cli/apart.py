@@ -6,8 +6,9 @@ nothing."""
 
 from __future__ import annotations
 
+import contextlib
 import os
-import shutil
+import signal
 import sys
 import traceback
 from collections.abc import Sequence
@@ -17,6 +18,7 @@ from pendel.cli import main as verbs
 from pendel.cli.lines import print_aside
 from pendel.core.drive.file import from_text, save
 from pendel.core.errors import PendelError
+from pendel.core.formats.writing import copy_atomically
 from pendel.core.temporary import temporary_folder
 from pendel.core.verbs import VERBS
 
@@ -26,6 +28,9 @@ INTERRUPTED = 130
 
 def terminal(arguments: Sequence[str] | None = None) -> int:
     """What the command ``pendel`` does."""
+    for name in ("stdin", "stdout", "stderr"):  # one that is closed is none to Python
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "r" if name == "stdin" else "w"))  # noqa: SIM115
     parser = verbs.parser()
     if "_ARGCOMPLETE" in os.environ:  # the shell asks for words that fit
         import argcomplete
@@ -33,6 +38,9 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
         argcomplete.autocomplete(parser)
     options = parser.parse_args(arguments)
     verb = next(v for v in VERBS if v.name == options.verb)
+    if empty := [name for name, value in vars(options).items() if value == ""]:
+        print_aside(f"pendel: {empty[0].replace('_', ' ')} is empty. Give one, or leave it out.")
+        return verbs.WRONG_CALL
     wanted = getattr(options, "out", None) or (options.file if verb.changes else None)
     out = Path(wanted) if wanted and wanted != verbs.STANDARD else None
     if out is not None and not out.absolute().parent.is_dir():
@@ -49,19 +57,16 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
             except PendelError as problem:
                 print_aside(f"pendel: {problem}")
                 return verbs.WRONG_CALL
-            except OSError as problem:
-                print_aside(f"pendel: {out}: it cannot be written: {problem.strerror}. Choose another folder.")
-                return verbs.WRONG_CALL
         return code
 
 
 def bring(result: Path, out: Path, *, whole: bool) -> None:
-    """Bring a file to its place; a drive is read before and written ``whole``, beside what stood there. Raises
-    `OSError` and `FileProblem`."""
+    """Bring a file to its place, beside what stood there until it is ``whole``; a drive is read before. Raises
+    `FileProblem`."""
     if whole:
         save(from_text(result.read_text("utf-8"), str(out)), out)
     else:
-        shutil.copyfile(result, out)
+        copy_atomically(result, out)
 
 
 def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> int:
@@ -70,16 +75,23 @@ def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -
     child = os.fork()
     if child == 0:
         _do(arguments, folder, out)
-    while True:
-        try:
-            code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-            break
-        except KeyboardInterrupt:  # the other process hears of it too
-            continue
+    code = _ended(child)
     if code < 0:
         print_aside(f"pendel: the run's process ended unexpectedly (signal {-code}).")
         return verbs.FAILED
     return code
+
+
+def _ended(child: int) -> int:
+    """Exit code of the other process; Ctrl+C, or a signal to this process alone, ends it as well."""
+    interrupted = False
+    while True:
+        try:
+            return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        except KeyboardInterrupt:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(child, signal.SIGKILL if interrupted else signal.SIGINT)
+            interrupted = True
 
 
 def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None:
@@ -91,9 +103,16 @@ def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None
         code = verbs.main(arguments, folder=folder, out=out)
         sys.stdout.flush()
     except KeyboardInterrupt:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
         code = INTERRUPTED
     except BrokenPipeError:
         code = verbs.DONE
+    except OSError as problem:
+        if problem.filename is not None:
+            traceback.print_exc()
+        else:  # the output, not a file
+            print_aside(f"pendel: what was asked for cannot be told: {problem.strerror}. Free some space.")
+            code = verbs.WRONG_CALL
     except BaseException:  # noqa: BLE001  the end of this process
         traceback.print_exc()
     finally:

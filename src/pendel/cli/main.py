@@ -281,6 +281,7 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
     first, and writes files to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)
     options.result = out
+    from pendel.core.bench.errors import BenchProblem
     from pendel.core.extensions import all_left_out
     from pendel.core.trust import allow_all_of
 
@@ -305,7 +306,7 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
         return WRONG_CALL
     except PendelError as problem:
         print_aside(*f"pendel: {problem}".split("\n"))
-        return FAILED
+        return WRONG_CALL if verb.name in UNBOUND and isinstance(problem, BenchProblem) else FAILED
     except BrokenPipeError:
         return DONE
 

@@ -15,7 +15,7 @@ from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from pendel.core.errors import PendelError
+from pendel.core.errors import PendelError, shorten
 
 INTRINSICS = {
     "saturate": 3,
@@ -126,6 +126,14 @@ def parse_update(text: str) -> Update:
     return Update(tree.name, arguments, body, tuple(check.assigned), comment)
 
 
+def as_written(node: ast.expr) -> str:
+    """An expression as it was typed, or its kind where it is too deep to be written."""
+    try:
+        return shorten(ast.unparse(node))
+    except RecursionError:
+        return type(node).__name__.lower()
+
+
 def names_in(statement: ast.stmt) -> set[str]:
     return {node.id for node in ast.walk(statement) if isinstance(node, ast.Name)}
 
@@ -205,7 +213,7 @@ class Checker:
             case ast.Compare(ops=[ast.Lt() | ast.LtE() | ast.Gt() | ast.GtE()]):
                 pass
             case _:
-                raise self.fail(node, f"{ast.unparse(node)} is not part of the block language")
+                raise self.fail(node, f"{as_written(node)} is not part of the block language")
         for child in ast.iter_child_nodes(node):
             if isinstance(child, ast.expr) and not (isinstance(node, ast.Call) and child is node.func):
                 self.expression(child)

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from pendel.core.errors import FileProblem, PendelError
+from pendel.core.formats.writing import written_whole
 from pendel.core.runs.display_units import factor
 from pendel.core.runs.kept import KeptRun, Trace
 
@@ -104,7 +105,8 @@ def save_columns(table: list[Column], path: Path) -> None:
     if path.suffix not in formats():
         raise FileProblem(str(path), f"the ending must be one of {', '.join(formats())}.")
     try:
-        writer_for(path.suffix)(table, path)
+        with written_whole(path) as begun:
+            writer_for(path.suffix)(table, begun)
     except OSError as problem:
         raise FileProblem(
             str(path), f"the traces cannot be saved: {problem.strerror or problem}. Choose another folder."

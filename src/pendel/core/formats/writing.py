@@ -12,7 +12,9 @@ import re
 import secrets
 import shutil
 import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 from pendel.core.errors import FileProblem
 
@@ -23,6 +25,25 @@ YOUNG = 60.0
 
 
 def write_atomically(path: Path, data: str | bytes, *, keep_previous: bool = False) -> None:
+    """Write a file whole; see `filled_atomically`. Raises `FileProblem`."""
+
+    def fill(stream: BinaryIO) -> None:
+        stream.write(data.encode("utf-8") if isinstance(data, str) else data)
+
+    filled_atomically(path, fill, keep_previous=keep_previous)
+
+
+def copy_atomically(source: Path, path: Path) -> None:
+    """Copy a file whole; see `filled_atomically`. Raises `FileProblem`."""
+
+    def fill(stream: BinaryIO) -> None:
+        with source.open("rb") as content:
+            shutil.copyfileobj(content, stream)
+
+    filled_atomically(path, fill)
+
+
+def filled_atomically(path: Path, fill: Callable[[BinaryIO], None], *, keep_previous: bool = False) -> None:
     """Write a file in the place of what was there, with its permissions, and with its owner where that may be
     given. A symbolic link stays, and what it points to is written. ``keep_previous`` keeps the old file as
     ``NAME.bak``.
@@ -37,12 +58,11 @@ def write_atomically(path: Path, data: str | bytes, *, keep_previous: bool = Fal
         place = path.resolve() if path.is_symlink() else path
         if place.exists() and not place.is_file():
             raise FileProblem(str(path), "this is a folder or a device, not a file. Choose another name.")
-        content = data.encode("utf-8") if isinstance(data, str) else data
         remove_left_over(place)
         temporary = beside(place)
         handle = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, NEW_FILE)
         with os.fdopen(handle, "wb") as stream:
-            stream.write(content)
+            fill(stream)
             stream.flush()
             keep_rights(place, stream.fileno())
             os.fsync(stream.fileno())
@@ -58,6 +78,24 @@ def write_atomically(path: Path, data: str | bytes, *, keep_previous: bool = Fal
         raise FileProblem(
             str(path), f"it cannot be saved: {reason}. Choose another folder; nothing was lost."
         ) from problem
+
+
+@contextlib.contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """A file beside ``path``, of its ending, for what writes files by their names; it takes the place of what was there
+    once it is whole, with the permissions of that. Raises `OSError`."""
+    place = path.resolve() if path.is_symlink() else path
+    begun = beside(place).with_suffix(f".part{place.suffix}")
+    try:
+        yield begun
+        with begun.open("rb+") as stream:
+            keep_rights(place, stream.fileno())
+            os.fsync(stream.fileno())
+        os.replace(begun, place)
+        flush_folder(place.parent)
+    finally:
+        with contextlib.suppress(OSError):
+            begun.unlink(missing_ok=True)
 
 
 def keep_rights(old: Path, new: int) -> None:

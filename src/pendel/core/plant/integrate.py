@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from pendel.core.plant.interrupt import interruptible
 from pendel.core.plant.program import Inputs, Program
 from pendel.core.plant.simulator import Recorded, Simulator, Watch
 
@@ -17,7 +18,14 @@ def integrate(
     condense: Callable[[np.ndarray], bool] | None = None,
 ) -> Recorded:
     """Run to the end, a stop or a failure; never raises for what the equations do. ``condense`` is given the
-    rows that a long record is about to lose, each once."""
+    rows that a long record is about to lose, each once.
+
+    Raises
+    ------
+    KeyboardInterrupt
+        where Ctrl+C stopped it, in the main thread.
+    """
+    watch = watch or Watch.private()
     with Simulator(program, inputs, watch=watch, condense=condense) as simulator:
-        simulator.advance()
+        interruptible(simulator.advance, watch.ask_to_stop)
         return simulator.finish()

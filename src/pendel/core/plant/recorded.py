@@ -63,6 +63,9 @@ class Watch:
     def private(cls) -> Watch:
         return cls(np.zeros(1, dtype=np.int32), np.zeros(1))
 
+    def ask_to_stop(self) -> None:
+        self.stop[0] = 1
+
 
 @dataclass(frozen=True, eq=False)
 class Snapshot:

@@ -1,0 +1,99 @@
+"""Ctrl+C, and what the terminal does where its output or its arguments are none."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+import pendel
+
+DOOR = str(pendel.__path__[0]) + "/examples/car_door_drive.pendel"
+TERMINAL = [sys.executable, "-P", "-m", "pendel.cli.main"]
+SCRIPT = """
+import sys, time, pendel
+d = pendel.open_example("car_door_drive")
+d.set("level", "switching")
+d.run(0.01)
+print("runs", flush=True)
+try:
+    d.run(1000.0)
+except KeyboardInterrupt:
+    print("interrupted", flush=True)
+print(d.run(0.01).kept.end, flush=True)
+"""
+
+
+def children_of(process: int) -> list[int]:
+    return [int(n) for n in Path(f"/proc/{process}/task/{process}/children").read_text().split()]
+
+
+def computed(process: int) -> float:
+    """Seconds that a process has computed: proc_pid_stat(5)."""
+    fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def test_an_interrupt_stops_a_run_of_a_script_at_once_and_the_next_one_goes():
+    script = subprocess.Popen([sys.executable, "-c", SCRIPT], stdout=subprocess.PIPE, text=True)
+    assert script.stdout.readline() == "runs\n"
+    time.sleep(0.5)
+    script.send_signal(signal.SIGINT)
+    begun = time.monotonic()
+    assert script.stdout.readline() == "interrupted\n"
+    assert time.monotonic() - begun < 1.0  # 0.2 s are wanted; other tests may have the cores
+    assert script.stdout.readline() == "0.01\n" and script.wait() == 0
+    script.stdout.close()
+
+
+@pytest.mark.parametrize("to_all", [True, False])
+@pytest.mark.parametrize("verb", ["run", "measure"])
+def test_an_interrupt_ends_the_terminal_with_its_child(verb, to_all):
+    """Ctrl+C reaches both processes; a signal may be sent to the first alone."""
+    command = [*TERMINAL, verb, DOOR, "--until", "1000 s", "--set", "level=switching"]
+    process = subprocess.Popen(command, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, start_new_session=True)
+    until = time.monotonic() + 30
+    while time.monotonic() < until and not (computing := [c for c in children_of(process.pid) if computed(c) > 2.0]):
+        time.sleep(0.05)
+    (os.killpg if to_all else os.kill)(process.pid, signal.SIGINT)
+    begun = time.monotonic()
+    assert process.wait(10) == 130 and time.monotonic() - begun < 3.0
+    assert b"Traceback" not in process.stderr.read()
+    process.stderr.close()
+    assert computing and not any(Path(f"/proc/{child}").exists() for child in computing)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (["run", DOOR, "--out", ""], "out is empty"),
+        (["run", DOOR, "--until", ""], "until is empty"),
+        (["board", DOOR, "--link", "gopher"], "no kind of link"),
+    ],
+)
+def test_a_call_that_says_nothing_is_a_wrong_call(arguments, words):
+    told = subprocess.run([*TERMINAL, *arguments], capture_output=True, text=True)
+    assert told.returncode == 2 and words in told.stderr and "Traceback" not in told.stderr
+
+
+@pytest.mark.parametrize("to", ["> /dev/full", ">&-", "2>&-", "<&-"])
+@pytest.mark.parametrize("verb", ["check", "run"])
+def test_an_output_that_is_closed_or_full_gets_a_sentence_and_no_traceback(to, verb):
+    words = f"{' '.join(TERMINAL)} {verb} {DOOR} --json {'--until 0.01s' if verb == 'run' else ''}"
+    told = subprocess.run(f"{words} {to}", shell=True, capture_output=True, text=True)
+    assert "Traceback" not in told.stderr
+    assert told.returncode == (2 if "full" in to else 0)
+    assert ("cannot be told" in told.stderr) == ("full" in to)
+
+
+def test_a_file_that_cannot_be_written_whole_stays_as_it_was(tmp_path):
+    """With no room for it (a limit on sizes of files stands for a full disk) the old file is untouched."""
+    out = tmp_path / "door.csv"
+    out.write_text("what was there\n")
+    words = f"{' '.join(TERMINAL)} run {DOOR} --until 0.3s --out {out}"
+    told = subprocess.run(f"ulimit -f 200; {words}", shell=True, capture_output=True, text=True, executable="/bin/bash")
+    assert told.returncode != 0
+    assert out.read_text() == "what was there\n" and os.listdir(tmp_path) == ["door.csv"]
