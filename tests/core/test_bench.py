@@ -64,7 +64,13 @@ from pendel.core.temporary import temporary_folder
 from pendel.core.verbs import live_values
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
-FRAMINGS = {"ethernet": (0, 255, 1400), "serial": (1, 250, 250), "can": (2, 8, 8), "can fd": (2, 64, 64)}
+FRAMINGS = {
+    "ethernet": (0, 255, 1400),
+    "udp": (3, 255, 1400),
+    "serial": (1, 250, 250),
+    "can": (2, 8, 8),
+    "can fd": (2, 64, 64),
+}
 
 
 def door(*live):
@@ -783,6 +789,21 @@ def test_a_simulation_in_step_with_the_clock_rests_between_its_slices(monkeypatc
     assert slices == pytest.approx(500, abs=3) and computed < 0.21
     assert simulated == pytest.approx(factor * clock[0], rel=0.01)
     assert Pace(math.inf).is_due(1e9)
+
+
+def test_a_board_is_loaded_over_datagrams_too():
+    drive = door("speed_pi.K_p")
+    made = prepare(drive).lowered
+    board, bench = StandInProcess(["udp"]), Bench()
+    try:
+        board.surround(to_text(drive), own_c=False)
+        bench.connect(board.addresses[0], board.secret)
+        image = build_library(image_text(made)).read_bytes()
+        assert bench.load(image).checksum == checksum_of(made)
+        assert bench.order(Order.ENABLE).state is BoardState.ENABLED
+    finally:
+        bench.disconnect()
+        board.close()
 
 
 def framed(packet: bytes, counter: int = 0) -> bytes:

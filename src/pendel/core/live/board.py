@@ -353,8 +353,9 @@ class Board:
                 raise EOFError
             letter, body = message[:1], message[1:]
             if letter == b"B":
-                for at in range(0, len(body), 255):
-                    part = body[at : at + 255]
+                room = max(1, len(body)) if self.datagrams else 255  # a datagram is taken whole
+                for at in range(0, len(body), room):
+                    part = body[at : at + room]
                     self._library.pd_image_take(ctypes.c_void_p(self._at), part, len(part))
                     self._send_link()
                     if self.flash.restarts:

@@ -97,7 +97,7 @@ LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)
 
 
 def off_by(default: str, high: float | None = None) -> Value:
-    return Value("reach", "Frequency off by at most", "%", default, low=0.0, open_low=True, high=high)
+    return Value("reach", "Frequency within ±", "%", default, low=0.0, open_low=True, high=high)
 
 
 def loop(id, title, sentence, keywords, inputs, update, mark, values=()):
