@@ -74,6 +74,9 @@ def main(arguments: list[str] | None = None) -> int:
     from PyQt6.QtWidgets import QApplication
 
     sys.setswitchinterval(TURN)
+    from pendel.core.freed import give_back_large_arrays
+
+    give_back_large_arrays()
     with told_without_screen():
         application = QApplication(sys.argv[:1])
     application.setApplicationName("Pendel")

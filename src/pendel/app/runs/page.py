@@ -211,6 +211,13 @@ class RunsPage(Page):
         return grid
 
     def _opened(self) -> None:
+        """Nothing holds runs of the drive before."""
+        self.drawn = []
+        self.between.forget()
+        self.sectors.show_run(None)
+        self.rotor.show_run(None, 0.0)
+        self.torque.show_runs([])
+        self.spectrum.show_runs([], 0.0, 0.0)
         self.kept.forget()
         self.refresh()
 
@@ -338,6 +345,7 @@ class RunsPage(Page):
                 self._fit_then |= not keep_view
                 return  # what is shown stays until then
         self.drawn = ready
+        self.session.shelf.show([run for run, _ in ready])
         self._fit_when_built |= not keep_view
         self._build_when_shown()
 

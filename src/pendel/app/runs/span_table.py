@@ -39,6 +39,11 @@ class SpanTable(QGridLayout):
         self._late_losses.stop()
         clear(self)
 
+    def forget(self) -> None:
+        """Hold no run any more."""
+        self.clear()
+        self._asked = None
+
     def show(self, run: KeptRun, signals: Sequence[str], a: float, b: float) -> None:
         """Mean, rms and ripple of signals between two times (s); below them what each part loses."""
         self._asked = run, signals, a, b

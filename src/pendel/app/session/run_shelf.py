@@ -9,7 +9,7 @@ import re
 import shutil
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -21,14 +21,17 @@ from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem, PendelError, Stopped
+from pendel.core.freed import give_back_now
 from pendel.core.runs import kept
 from pendel.core.runs.display_units import OTHERS, ShownUnits
 from pendel.core.runs.evaluating import EvaluatorProcess
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.kept import KeptRun, release_hidden
 from pendel.core.runs.requests import OrderRequest
 from pendel.core.runs.worker import Beside
 
 MOST_RUNS = 40
+HIDDEN_BYTES = 24 << 20
+"""Of rows, and of what was computed from them, that runs may hold which no view shows."""
 MOST_READ = 12
 """Runs that are read when a drive is opened."""
 MOST_DELETED = 5
@@ -77,6 +80,7 @@ class RunShelf(QObject):
         moment later."""
         self._throw_away()
         self.path, self.runs, self._ran = path, [], None
+        self.evaluator.forget_released()
         self.older, self._seen = 0, set()
         self._opened += 1
         self._jobs.stop(READ_RUNS)
@@ -109,7 +113,7 @@ class RunShelf(QObject):
             return
         read = job.result if job.end is End.FINISHED else ReadRuns([], [job.sentence], set(), 0)
         for run in read.runs:
-            run.units = self.units
+            run.units, run.reader = self.units, self.evaluator.content
         self.runs, self.older = [*read.runs, *self.runs], read.older
         self._seen |= read.seen
         if read.problems:
@@ -156,6 +160,16 @@ class RunShelf(QObject):
             work = lambda _: brought([*files, *beside], folder, moved)  # noqa: E731
             self._jobs.start(BRING_RUNS, work, done, at_once=MOMENT)
 
+    def show(self, shown: Iterable[KeptRun]) -> None:
+        """Views show these runs alone; of the others no more is held than `HIDDEN_BYTES`."""
+        runs = [*self.runs, *(run for _, run in self.deleted)]
+        here = {id(run) for run in shown}
+        for run in runs:
+            run.shown = id(run) in here
+        if release_hidden(runs, HIDDEN_BYTES):
+            self.evaluator.forget_released()
+            give_back_now()
+
     def next_number(self) -> int:
         names = [run.name.split(" · ")[0] for run in self.runs]
         numbers = [int(m[1]) for name in names if (m := re.fullmatch(r"Run (\d{1,9})", name))]
@@ -165,7 +179,7 @@ class RunShelf(QObject):
         return max([0, *numbers]) + 1
 
     def add(self, run: KeptRun) -> None:
-        run.units, run.evaluator = self.units, self.evaluator
+        run.units, run.evaluator, run.reader = self.units, self.evaluator, self.evaluator.content
         self.runs.append(run)
         self.older += max(0, len(self.runs) - MOST_RUNS)
         self._seen -= {each.file for each in self.runs[:-MOST_RUNS] if each.file is not None}

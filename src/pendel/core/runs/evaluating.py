@@ -27,6 +27,7 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 
 from pendel.core.errors import PendelError, RunProblem
+from pendel.core.freed import give_back_large_arrays, give_back_now
 from pendel.core.plant.program import Doubles, Structure
 from pendel.core.plant.rows import Refined, evaluate_signals, refined_rows
 from pendel.core.runs import child, content
@@ -138,6 +139,13 @@ class Known:
 
 
 @dataclass
+class Forget:
+    """What goes to the process so that it lets arrays go; there is no answer."""
+
+    numbers: tuple[int, ...]
+
+
+@dataclass
 class Read:
     """What goes to the process for a file to be read, before its bytes."""
 
@@ -191,6 +199,22 @@ class EvaluatorProcess:
 
     def refined(self, structure: Structure, rows: Doubles, parameters: Doubles, **how: Any) -> Refined:
         return Refined(*self._ask(structure, rows, parameters, (), how))
+
+    def forget_released(self) -> None:
+        """Have the process let arrays go that nobody has any more, without waiting for the next order; where all wires
+        are busy, that will say it."""
+        free, known = self._free, self._known
+        with contextlib.suppress(queue.Empty):
+            wire = free.get_nowait()
+            if wire is None:
+                free.put(None)
+                return
+            with known.lock:
+                gone = known.outdated()
+            with contextlib.suppress(*GONE):
+                if gone:
+                    wire.send_bytes(pickle.dumps(Forget(gone)))
+            free.put(wire)
 
     def content(self, path: Path) -> Content:
         """What the file of a kept run holds. Raises `PendelError`, and `OSError` where there is no such file."""
@@ -352,9 +376,14 @@ def serve(wires: list[socket.socket], folder: Path) -> None:
 def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[int, Doubles]) -> None:
     with contextlib.suppress(EOFError, OSError):
         while True:
-            order: Order | Read = pickle.loads(wire.recv_bytes())  # noqa: S301  from the window, never from a file
+            order: Order | Read | Forget = pickle.loads(wire.recv_bytes())  # noqa: S301  from the window, never from a file
             if isinstance(order, Read):
                 give_content(wire, wire.recv_bytes() if order.size else b"")
+                continue
+            if isinstance(order, Forget):
+                for number in order.numbers:
+                    arrays.pop(number, None)
+                give_back_now()
                 continue
             for number in order.forget:
                 arrays.pop(number, None)
@@ -408,4 +437,5 @@ if __name__ == "__main__":
     from pendel.core.runs import evaluating
 
     child.stand_back()
+    give_back_large_arrays()
     child.serve_streams_confined(evaluating.serve)

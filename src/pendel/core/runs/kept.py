@@ -105,9 +105,14 @@ class SwitchingLoss:
         return f"{self.card}.switching_energy" + (f"_{self.name.replace(' ', '_')}" if self.name else "")
 
 
+WORKED_OUT = ("expanded", "half_way", "times", "_signals", "_between", "switchings")
+"""What is computed from a run's rows and kept for the next time."""
+
+
 @dataclass(eq=False)
 class KeptRun:
-    """A run as recorded. Signals are computed from states when first asked for."""
+    """A run as recorded. Signals are computed from states when first asked for. A run that is `release`d is as it was;
+    its rows come from its file again, and the rest is computed anew."""
 
     name: str
     rows: np.ndarray
@@ -150,6 +155,38 @@ class KeptRun:
     """Where its signals are evaluated."""
     refined_in: float = 0.0
     """s: how long it took at most to find its points between rows, once that is done."""
+    reader: Callable[[Path], Content] | None = field(default=None, repr=False)
+    """What reads its file again; without one its rows stay."""
+    shown: bool = False
+    """Whether a view shows it."""
+    used_at: float = 0.0
+    """When something was computed for it last, by `time.monotonic`."""
+    ends: tuple[float, float] = (0.0, 0.0)
+    """s: where its record begins and ends, once it was released."""
+
+    def __getattr__(self, name: str) -> Any:
+        """Rows and ticks that were released. Raises `FileProblem` where the file cannot be read any more."""
+        file, reader = self.__dict__.get("file"), self.__dict__.get("reader")
+        if name not in ("rows", "ticks") or file is None or reader is None:
+            raise AttributeError(name)
+        again = load(file, reader)
+        self.__dict__.setdefault("rows", again.rows)
+        self.__dict__.setdefault("ticks", again.ticks)
+        return self.__dict__[name]
+
+    @property
+    def held_bytes(self) -> int:
+        """Of arrays that `release` lets go."""
+        return sum(_bytes_of(self.__dict__[name]) for name in self._released() if name in self.__dict__)
+
+    def _released(self) -> tuple[str, ...]:
+        return (*WORKED_OUT, "rows", "ticks") if self.file is not None and self.reader is not None else WORKED_OUT
+
+    def release(self) -> None:
+        """Let go what can be had again. Who works with an array of it at the moment keeps that."""
+        self.ends = self.begin, self.end
+        for name in self._released():
+            self.__dict__.pop(name, None)
 
     @cached_property
     def expanded(self) -> np.ndarray:
@@ -188,12 +225,15 @@ class KeptRun:
         """Those of the plant's signals that are not computed yet."""
         return [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._signals]
 
-    def fetch(self, keys: Iterable[str]) -> None:
-        """Compute several of the plant's signals in one go; those known already are left."""
-        wanted = self.missing(keys)
+    def fetch(self, keys: Iterable[str]) -> dict[str, np.ndarray]:
+        """Compute several of the plant's signals in one go; those known already are left. Gives what is known, which
+        stays to who asks, also where the run is released meanwhile."""
+        signals, self.used_at = self._signals, time.monotonic()
+        wanted = [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in signals]
         if wanted:
             columns = self.evaluator.signals(self.structure, self.expanded, self.parameters, wanted)
-            self._signals.update(zip(wanted, np.ascontiguousarray(columns.T)))
+            signals.update(zip(wanted, np.ascontiguousarray(columns.T)))
+        return signals
 
     def on_rows(self, keys: Sequence[str], places: np.ndarray | slice) -> np.ndarray:
         """Signals of the plant at some of the recorded rows alone, shape (len(places), len(keys)). Unlike
@@ -218,11 +258,11 @@ class KeptRun:
         if trace.sampled:
             end = max(self.end, float(trace.t[-1])) if len(trace.t) else self.end
             return Pieces(np.append(trace.t, end), np.append(trace.y, trace.y[-1:]))
-        self.fetch_between([key])
+        middle = self.fetch_between([key])[key]
         if self.declared_unit(key) == "rad":
-            pieces = cut_at_turns(trace.t, trace.y, self._between[key])
+            pieces = cut_at_turns(trace.t, trace.y, middle)
         else:
-            pieces = Pieces(trace.t, trace.y, self._between[key])
+            pieces = Pieces(trace.t, trace.y, middle)
         before = self.condensed.column(self.structure.signals.index(key)) if self.condensed else None
         return replace(pieces, before=before)
 
@@ -250,12 +290,14 @@ class KeptRun:
         """Those of the plant's signals that are not computed half way between points yet."""
         return [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._between]
 
-    def fetch_between(self, keys: Iterable[str]) -> None:
-        """Compute several of the plant's signals half way between the points of their traces, in one go."""
-        wanted = self.missing_between(keys)
+    def fetch_between(self, keys: Iterable[str]) -> dict[str, np.ndarray]:
+        """Compute several of the plant's signals half way between the points of their traces, in one go; as `fetch`."""
+        between, self.used_at = self._between, time.monotonic()
+        wanted = [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in between]
         if wanted:
             columns = self.evaluator.signals(self.structure, self.half_way, self.parameters, wanted)
-            self._between.update(zip(wanted, np.ascontiguousarray(columns.T)))
+            between.update(zip(wanted, np.ascontiguousarray(columns.T)))
+        return between
 
     @cached_property
     def _signals(self) -> dict[str, np.ndarray]:
@@ -310,8 +352,8 @@ class KeptRun:
                 True,
             )
         if key in self.structure.signals:
-            self.fetch([key])
-            return Trace(key, info.label, info.unit, self.times, self._signals[key], False)
+            times = self.times
+            return Trace(key, info.label, info.unit, times, self.fetch([key])[key], False)
         device = next((d for d in self.devices if d.key == key), None)
         if device is not None:
             t, e = self.switchings[key]
@@ -327,11 +369,38 @@ class KeptRun:
     @property
     def begin(self) -> float:
         """s; above 0 where it is the latest part of a live run."""
+        if "rows" not in self.__dict__:
+            return self.ends[0]
         return float(self.rows[0, 0]) if len(self.rows) else 0.0
 
     @property
     def end(self) -> float:
+        if "rows" not in self.__dict__:
+            return self.ends[1]
         return float(self.rows[-1, 0]) if len(self.rows) else 0.0
+
+
+def _bytes_of(value: Any) -> int:
+    """Of an array, or of all in a table of arrays."""
+    if isinstance(value, np.ndarray):
+        return int(value.nbytes)
+    if isinstance(value, dict):
+        return sum(_bytes_of(each) for each in list(value.values()))
+    return sum(map(_bytes_of, value)) if isinstance(value, tuple) else 0
+
+
+def release_hidden(runs: Iterable[KeptRun], bound: int) -> bool:
+    """Release runs that no view shows, those used longest ago first, until they hold no more than so many bytes. Tells
+    whether there were any."""
+    hidden = sorted((run for run in runs if not run.shown), key=lambda run: run.used_at, reverse=True)
+    held, released = 0, False
+    for run in hidden:
+        size = run.held_bytes
+        held += size
+        if held > bound and size:
+            run.release()
+            released = True
+    return released
 
 
 def save(run: KeptRun, path: Path) -> None:
