@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 import pendel
-from pendel.core.drive import commands
+from pendel.core.drive import clips, commands
 from pendel.core.plant.compiler import build_library
 from pendel.core.runs.simulate import run_drive
 
@@ -39,7 +39,7 @@ from PyQt6.QtWidgets import QApplication
 application = QApplication([])
 from pendel.app.window.files import EXAMPLES
 from pendel.app.window.main_window import MainWindow
-from pendel.core.drive import commands
+from pendel.core.drive import clips, commands
 window = MainWindow()
 window.show()
 window.files.open_path(EXAMPLES / "old_haul_feedback.pendel")
@@ -47,7 +47,7 @@ session = window.session
 while len([c for c in session.drive.cards.values() if not c.inside]) < 60:
     shown = [k for k, c in session.drive.cards.items() if not c.inside and c.face is None]
     room = 60 - len([c for c in session.drive.cards.values() if not c.inside])
-    session.do(commands.copy_cards(session.drive, shown[:room])[0])
+    session.do(clips.copy_cards(session.drive, shown[:room])[0])
 application.processEvents()
 times = []
 for _ in range(5):

@@ -14,7 +14,7 @@ from pendel.core.drive import file
 from pendel.core.drive.findings import Finding
 from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import RunProblem
-from pendel.core.trust import allow_all_of, refuse_strange_c
+from pendel.core.trust import allow_all_of, brings_allowed_c, refuse_strange_c
 from pendel.core.verbs.asking import SignalReport
 from pendel.core.verbs.changing import kind_of_card
 from pendel.drive_firmware import ShippedDrive
@@ -155,7 +155,7 @@ class Drive(JudgedDrive, ShippedDrive):
         refuse_strange_c(self.document, "call live(own_c=True)")
         prepared = prepare(self.document)
         tick = prepared.deck.tick if prepared.deck.blocks else prepared.examined.settings["tick"]
-        return Live(Drive(document=self.document.copy()), tick, own_c=own_c)
+        return Live(Drive(document=self.document.copy()), tick, own_c=own_c or brings_allowed_c(self.document))
 
     def board(self, address: str = "stand-in", *, target: str = "host", own_c: bool = False) -> Board:
         """A board on the bench for the drive as it is now: see `pendel.Board`. For a ``with`` block.
@@ -183,7 +183,7 @@ class Drive(JudgedDrive, ShippedDrive):
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call board(own_c=True)")
-        return Board(self.document.copy(), address, target, own_c=own_c)
+        return Board(self.document.copy(), address, target, own_c=own_c or brings_allowed_c(self.document))
 
     def save(self, path: str | Path) -> None:
         """As a ``.pendel`` file. Raises `FileProblem`.

@@ -30,7 +30,7 @@ from pendel.core.drive.document import (
     Quantity,
     Wire,
 )
-from pendel.core.drive.limits import DEEPEST, MOST, problem_of
+from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
@@ -38,6 +38,8 @@ from pendel.core.formats.writing import write_atomically
 FORMAT, VERSION = "pendel drive", 1
 MAX_BYTES = 200_000_000
 MOST_LEFT_OUT, MOST_ROUNDS = 2000, 4
+MOST_ENTRIES = 8_000_000
+"""Of a file: its commas, which are counted before it is read."""
 """Places of a damaged file that are left out, and how often it is looked at again."""
 MANY_CORNERS = 200
 """From so many on, corners of a profile are written one a line."""
@@ -217,6 +219,8 @@ def as_far_as_it_goes(text: str, source: str = "The drive") -> tuple[Drive, list
 
 
 def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
+    if text.count(",") > MOST_ENTRIES:  # before it takes memory and time
+        raise FileProblem(source, f"it has more than {MOST_ENTRIES // 10**6} million entries; no drive has so many.")
     record = parsed(text, source, leave_out)
     if not isinstance(record, dict) or record.get("format") != FORMAT:
         raise FileProblem(source, "this is not a Pendel drive. Choose a file that ends in .pendel.")
@@ -226,6 +230,7 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
             f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update "
             "Pendel to open it."
         )
+    keep_within(record, leave_out)
     for _ in range(MOST_ROUNDS):  # what is taken out may show more
         try:
             if fits_schema(record):
@@ -244,6 +249,23 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
             leave_out(f"at {place}: {what_is_wrong(violation)}.")
             take_out(record, list(violation.absolute_path), str(violation.validator))
     raise FileProblem(source, "its parts do not fit together.")
+
+
+def keep_within(record: dict[str, Any], leave_out: LeaveOut) -> None:
+    """Cut tables and profiles that are longer than a drive can hold, before their entries are looked at."""
+    for name, maximum in MOST.items():
+        table = record.get(name)
+        if isinstance(table, list | dict) and len(table) > maximum:
+            leave_out(f"it has {len(table)} {name}; there is room for {maximum}.")
+            record[name] = table[:maximum] if isinstance(table, list) else dict(islice(table.items(), maximum))
+    cards = record.get("cards")
+    for key, card in cards.items() if isinstance(cards, dict) else ():
+        profile = card.get("profile") if isinstance(card, dict) else None
+        if isinstance(profile, list) and len(profile) > MOST_CORNERS:
+            leave_out(
+                f"the profile of {excerpt(str(key))} has {len(profile)} corners; there is room for {MOST_CORNERS}."
+            )
+            card["profile"] = profile[:MOST_CORNERS]
 
 
 IN_WORDS = {

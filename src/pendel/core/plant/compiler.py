@@ -8,6 +8,7 @@ import fcntl
 import hashlib
 import importlib.util
 import os
+import re
 import resource
 import shutil
 import signal
@@ -31,7 +32,10 @@ TIME_LIMIT, PATIENCE = 60.0, 5
 too."""
 MOST_MEMORY, MOST_WRITTEN = 8 << 30, 1 << 30
 """Bytes of addresses, and of one file, that a compiler may take."""
-CACHE_LIMIT = 2000
+CACHE_LIMIT, CACHE_BYTES = 2000, 512 << 20
+"""Builds that are kept, and their bytes in all."""
+WORK = re.compile(r"building-(\d+)-\w+")
+"""Folders of builds under way, by the process."""
 PRIVATE = 0o700
 BUILDS = "builds"
 KEPT = (
@@ -206,6 +210,8 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
     library = library_path(source, flags)
     if not is_built(library):
         try:
+            for suffix in (".so", ".sum", ".lock"):
+                make_way(library.with_suffix(suffix))
             with building(library):
                 if not is_built(library):
                     _build(source, flags, library)
@@ -220,7 +226,7 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
 
 def _build(source: str, flags: tuple[str, ...], library: Path) -> None:
     command, folder = compiler(), library.parent
-    with tempfile.TemporaryDirectory(dir=folder) as work:
+    with work_folder(folder) as work:
         out = Path(work) / "model.so"
         units = source.split(UNIT)
         paths = [Path(work) / f"unit_{n}.c" for n in range(len(units))]
@@ -248,7 +254,7 @@ def library_of(units: Sequence[tuple[str, tuple[str, ...]]], *, headers: Mapping
     command, folder = compiler(), cache_folder()
     writable = folder if os.access(folder, os.W_OK) else spare_folder()
     try:
-        with tempfile.TemporaryDirectory(dir=writable) as work:
+        with work_folder(writable) as work:
             for name, text in headers.items():
                 (Path(work) / name).write_text(text)
             paths = [Path(work) / f"unit_{n}.c" for n in range(len(units))]
@@ -375,13 +381,33 @@ def plain_environment() -> dict[str, str]:
     }
 
 
+def work_folder(folder: Path) -> tempfile.TemporaryDirectory[str]:
+    """A folder for one build, which says whose it is, as a process that is killed leaves it."""
+    return tempfile.TemporaryDirectory(prefix=f"building-{os.getpid()}-", dir=folder, ignore_cleanup_errors=True)
+
+
+def make_way(path: Path) -> None:
+    """Remove a folder that is where a file belongs."""
+    if path.is_dir() and not path.is_symlink():
+        shutil.rmtree(path, ignore_errors=True)
+
+
 def prune(folder: Path) -> None:
-    """Keep the newest builds; another process may remove the same file first."""
-    ages: list[tuple[float, Path]] = []
+    """Keep the newest builds, and remove what killed ones left; another process may remove the same file first."""
+    found: list[tuple[float, int, Path]] = []
     for build in folder.glob("*.so"):
-        with contextlib.suppress(FileNotFoundError):
-            ages.append((build.stat().st_mtime, build))
-    for _, old in sorted(ages)[:-CACHE_LIMIT]:
-        for suffix in (".so", ".sum", ".lock"):
-            old.with_suffix(suffix).unlink(missing_ok=True)
-            _sound.discard(old)
+        with contextlib.suppress(OSError):
+            status = build.stat()
+            found.append((status.st_mtime, status.st_size, build))
+    held = 0
+    for count, (_, size, build) in enumerate(sorted(found, reverse=True)):
+        held += size
+        if count >= CACHE_LIMIT or (held > CACHE_BYTES and count):
+            for suffix in (".so", ".sum", ".lock"):
+                with contextlib.suppress(OSError):
+                    build.with_suffix(suffix).unlink(missing_ok=True)
+            _sound.discard(build)
+    for left in folder.glob("building-*"):
+        match = WORK.fullmatch(left.name)
+        if match and not Path("/proc", match[1]).exists():
+            shutil.rmtree(left, ignore_errors=True)

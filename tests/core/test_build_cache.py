@@ -1,0 +1,44 @@
+"""The cache of builds: bounded, and mended where something stands in its way."""
+
+import os
+import subprocess
+
+import pytest
+
+from pendel.core.plant import compiler
+
+SOURCE = "int pd_number(void) {{ return {0}; }}\n"
+
+
+@pytest.fixture
+def cache(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    return compiler.cache_folder()
+
+
+@pytest.mark.parametrize("suffix", [".so", ".sum", ".lock"])
+def test_a_folder_where_a_build_belongs_makes_way(cache, suffix):
+    place = compiler.library_path(SOURCE.format(7)).with_suffix(suffix)
+    (place / "within").mkdir(parents=True)
+    built = compiler.build_library(SOURCE.format(7))
+    assert built.is_file() and compiler.is_built(built)
+
+
+def test_what_killed_builds_left_goes_with_the_next_build_and_what_is_under_way_stays(cache):
+    ended = subprocess.Popen(["true"])
+    ended.wait()
+    left, under_way = cache / f"building-{ended.pid}-abc", cache / f"building-{os.getpid()}-abc"
+    for folder in (left, under_way):
+        folder.mkdir()
+    compiler.build_library(SOURCE.format(8))
+    assert not left.exists() and under_way.exists()
+
+
+def test_the_cache_keeps_the_newest_builds_up_to_its_bytes(cache, monkeypatch):
+    builds = [compiler.build_library(SOURCE.format(n)) for n in range(4)]
+    for n, build in enumerate(builds):
+        os.utime(build, (n, n))
+    monkeypatch.setattr(compiler, "CACHE_BYTES", int(2.5 * builds[0].stat().st_size))
+    compiler.prune(cache)
+    assert [build.exists() for build in builds] == [False, False, True, True]
+    assert not builds[0].with_suffix(".sum").exists()
