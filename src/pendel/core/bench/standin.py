@@ -85,7 +85,7 @@ class StandIn:
     def __init__(self, doors: Sequence[Door], report: Report, secret: bytes = b""):
         self.doors, self.report, self.secret = list(doors), report, secret or bytes(16)
         self._folder = temporary_folder("board")
-        self._process, self._wire = start("pendel.core.live.board", self._folder.name, WIRE)
+        self._process, self._wire = start("pendel.core.live.board", self._folder.name, WIRE, private=True)
         self._door: Door | None = None
         """Whose master was heard last."""
         self._drives = 0

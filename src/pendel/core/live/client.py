@@ -41,7 +41,7 @@ class LiveRun:
         self._on_frame, self._on_kept, self._on_read, self._on_end = on_frame, on_kept, on_read, on_end
         self._own_c, self._closing, self._files = own_c, False, 0
         self._folder = temporary_folder("live")
-        self._process, self._wire = start("pendel.core.live.run", self._folder.name, WIRE)
+        self._process, self._wire = start("pendel.core.live.run", self._folder.name, WIRE, private=own_c)
         self._thread = threading.Thread(target=self._listen, name="live run", daemon=True)
         self._thread.start()
         if paused:

@@ -9,7 +9,6 @@ import hashlib
 import importlib.util
 import os
 import re
-import resource
 import shutil
 import signal
 import stat
@@ -345,7 +344,7 @@ def run_limited(command: list[str], text: str, computing: float) -> tuple[int, s
     subprocess.TimeoutExpired
     """
     process = subprocess.Popen(
-        command,
+        limited(command, computing),
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
@@ -355,10 +354,6 @@ def run_limited(command: list[str], text: str, computing: float) -> tuple[int, s
         start_new_session=True,
     )
     try:
-        with contextlib.suppress(OSError, ValueError):  # it may have ended already
-            resource.prlimit(process.pid, resource.RLIMIT_CPU, (int(computing), int(computing) + 1))
-            resource.prlimit(process.pid, resource.RLIMIT_FSIZE, (MOST_WRITTEN, MOST_WRITTEN))
-            resource.prlimit(process.pid, resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
         _, output = process.communicate(text, timeout=PATIENCE * computing)
     finally:
         if process.poll() is None:
@@ -366,6 +361,14 @@ def run_limited(command: list[str], text: str, computing: float) -> tuple[int, s
                 os.killpg(process.pid, signal.SIGKILL)
             process.communicate()
     return process.returncode, output
+
+
+def limited(command: Sequence[str], computing: float) -> list[str]:
+    """A command behind limits on computing (s), files and addresses that its own process sets, as one that is confined
+    may set none for others; POSIX, ulimit (sh)."""
+    limits = (f"-t {int(computing)}", f"-f {MOST_WRITTEN >> 9}", f"-v {MOST_MEMORY >> 10}")
+    words = "".join(f"ulimit {limit} 2>/dev/null || :; " for limit in limits)  # where there is a lower one, that holds
+    return ["/bin/sh", "-c", f'{words}exec "$@"', "sh", *command]
 
 
 def plain_environment() -> dict[str, str]:

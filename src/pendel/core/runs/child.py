@@ -7,9 +7,11 @@ import contextlib
 import ctypes
 import os
 import signal
+import site
 import socket
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
@@ -19,6 +21,7 @@ from typing import Any
 from pendel.core.errors import PendelError
 from pendel.core.plant.compiler import cache_folder, plain_environment
 from pendel.core.runs.confine import confine
+from pendel.core.wording import visible
 
 PR_SET_PDEATHSIG = 1
 """From linux/prctl.h."""
@@ -60,13 +63,52 @@ def started(command: Sequence[str], **how: Any) -> subprocess.Popen[Any]:
     return starter().submit(lambda: subprocess.Popen(command, **how)).result()
 
 
-def start(module: str, folder: str, wire_bytes: int) -> tuple[subprocess.Popen[bytes], socket.socket]:
+HIDDEN = ("HOME", "USER", "LOGNAME")
+"""Of the environment: what a process that may run code of a drive's author need not know."""
+
+
+def private_environment(folder: str) -> dict[str, str]:
+    """The environment of such a process, whose builds are in a folder of its own."""
+    from pendel.core.plant.runtime import copy_loop  # slow to load, and seldom needed
+
+    copy_loop(Path(folder))
+    known = {n: v for n, v in plain_environment().items() if n not in HIDDEN and not n.startswith(("XDG_", "QT_"))}
+    return {**known, "XDG_CACHE_HOME": folder, "PYTHONUSERBASE": site.getuserbase()}
+
+
+TOLD = 1 << 14
+"""Bytes of what a process says on its error stream that are passed on; the rest is read and forgotten."""
+
+
+def drain(process: subprocess.Popen[bytes]) -> None:
+    """Pass on what a process says on its error stream, as visible lines: it gets no terminal of ours, into which it
+    could type, and nothing that it says acts on one."""
+    stream = process.stderr
+    assert stream is not None
+
+    def read() -> None:
+        left = TOLD
+        with contextlib.suppress(OSError, ValueError), stream:
+            for line in iter(lambda: stream.readline(TOLD), b""):
+                if left > 0:
+                    left -= len(line)
+                    words = line.decode("utf-8", "replace").rstrip("\n")
+                    with contextlib.suppress(OSError, ValueError, AttributeError):
+                        sys.stderr.write(f"{visible(words)}\n")
+
+    threading.Thread(target=read, name="what a process says", daemon=True).start()
+
+
+def start(
+    module: str, folder: str, wire_bytes: int, *, private: bool = False
+) -> tuple[subprocess.Popen[bytes], socket.socket]:
     """Start a module that calls `serve_confined`, with a folder it may write in. Returns the process and our end of the
-    wire, on which ``wire_bytes`` of messages may wait."""
+    wire, on which ``wire_bytes`` of messages may wait. One that may run code of a drive's author is ``private``: its
+    builds are in its folder, as others load what lies in the common cache."""
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     for end in (ours, theirs):
         end.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, wire_bytes)
-    return begin(module, folder, [theirs]), ours
+    return begin(module, folder, [theirs], private=private), ours
 
 
 def start_with_streams(module: str, folder: str, count: int) -> tuple[subprocess.Popen[bytes], list[socket.socket]]:
@@ -76,17 +118,22 @@ def start_with_streams(module: str, folder: str, count: int) -> tuple[subprocess
     return begin(module, folder, [theirs for _, theirs in pairs]), [ours for ours, _ in pairs]
 
 
-def begin(module: str, folder: str, wires: list[socket.socket]) -> subprocess.Popen[bytes]:
+def begin(module: str, folder: str, wires: list[socket.socket], *, private: bool = False) -> subprocess.Popen[bytes]:
     """Start a module with its ends of wires, which are closed here."""
+    environment = private_environment(folder) if private else plain_environment()
+    environment |= {"TMPDIR": folder, "OPENBLAS_NUM_THREADS": "1"}
     numbers = [wire.fileno() for wire in wires]
     process = started(
         [sys.executable, "-P", "-m", module, ",".join(map(str, numbers)), folder],
         pass_fds=numbers,
         stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
         cwd="/",
-        env={**plain_environment(), "TMPDIR": folder, "OPENBLAS_NUM_THREADS": "1"},
+        env=environment,
         start_new_session=True,
     )
+    drain(process)
     for wire in wires:
         wire.close()
     return process

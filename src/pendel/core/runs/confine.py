@@ -7,6 +7,7 @@ for, or by those it starts."""
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import os
 import platform
@@ -14,6 +15,7 @@ import resource
 import struct
 import sys
 from collections.abc import Iterable
+from dataclasses import dataclass
 from enum import IntFlag
 from pathlib import Path
 
@@ -51,95 +53,60 @@ SYSTEM = (
 DEVICES = ("/dev/null", "/dev/zero", "/dev/urandom", "/dev/random")
 MOST_MEMORY, MOST_WRITTEN = 64 << 30, 16 << 30
 """Bytes of addresses, and of one file."""
+MORE_PROCESSES = 256
+"""Threads and processes beyond those that the user has; the system does not hold its administrator to it."""
 
-DENIED = {
-    "x86_64": (
+
+@dataclass(frozen=True)
+class Calls:
+    """Of a machine: its audit number (linux/audit.h), and numbers of its calls (asm/unistd_64.h, asm-generic/unistd.h):
+    those that are refused, those that name a process first, `prlimit64`, and `ioctl`."""
+
+    audit: int
+    denied: tuple[int, ...]
+    signals: tuple[int, ...]
+    limits: int
+    ioctl: int
+
+
+MACHINES = {
+    "x86_64": Calls(
         0xC000003E,
         (
-            41,
-            42,
-            43,
-            49,
-            50,
-            101,
-            155,
-            161,
-            165,
-            166,
-            167,
-            175,
-            246,
-            248,
-            249,
-            250,
-            272,
-            288,
-            298,
-            304,
-            308,
-            310,
-            311,
-            313,
-            320,
-            321,
-            323,
-            425,
-            426,
-            427,
-            428,
-            429,
-            430,
-            431,
-            432,
-            438,
+            *(41, 42, 43, 49, 50, 288),  # socket and what goes with it
+            *(101, 310, 311, 312, 438, 424, 434),  # ptrace, memory and handles of other processes
+            *(155, 161, 165, 166, 272, 308, 428, 429, 430, 431, 432),  # roots, mounts, name spaces
+            *(167, 175, 313, 246, 320, 248, 249, 250, 298, 304, 321, 323, 425, 426, 427),  # swap, modules, keys, bpf …
+            *(29, 30, 31, 67, 64, 65, 66, 220, 68, 69, 70, 71, 240, 241, 242, 243, 244, 245),  # System V, POSIX queues
+            *(141, 142, 144, 314, 251),  # priorities
+            *(253, 254, 255, 294, 300, 301),  # watching files
+            *(90, 91, 268, 452, 92, 93, 94, 260, 132, 235, 261, 280, 188, 189, 190, 197, 198, 199),  # what files are
         ),
+        (62, 129, 200, 234, 297),
+        302,
+        16,
     ),
-    "aarch64": (
+    "aarch64": Calls(
         0xC00000B7,
         (
-            198,
-            200,
-            201,
-            202,
-            203,
-            242,
-            39,
-            40,
-            41,
-            51,
-            97,
-            104,
-            105,
-            106,
-            117,
-            217,
-            218,
-            219,
-            241,
-            242,
-            265,
-            268,
-            270,
-            271,
-            273,
-            280,
-            282,
-            294,
-            425,
-            426,
-            427,
-            428,
-            429,
-            430,
-            431,
-            432,
-            438,
+            *(198, 200, 201, 202, 203, 242),
+            *(117, 270, 271, 272, 438, 424, 434),
+            *(51, 39, 40, 41, 97, 268, 265, 428, 429, 430, 431, 432),
+            *(105, 106, 273, 104, 294, 217, 218, 219, 241, 280, 282, 425, 426, 427),
+            *(194, 195, 196, 197, 190, 191, 192, 193, 186, 187, 188, 189, 180, 181, 182, 183, 184, 185),
+            *(140, 118, 119, 274, 30),
+            *(26, 27, 28, 262, 263),
+            *(52, 53, 452, 54, 55, 88, 5, 6, 7, 14, 15, 16),
         ),
+        (129, 138, 130, 131, 240),
+        261,
+        29,
     ),
 }
-"""Of a machine: its audit number (linux/audit.h) and the numbers of calls it is refused (asm/unistd_64.h,
-asm-generic/unistd.h): socket and what goes with it, ptrace and reading other processes, mounts, name spaces,
-modules, kexec, keys, bpf, perf, userfaultfd, io_uring."""
+"""Of machines that are known; for others there is no filter."""
+OF_TERMINALS = (0x5412, 0x541C, 0x541D, 0x5423)
+"""Commands of `ioctl` that type into a terminal or take it over: TIOCSTI, TIOCLINUX, TIOCCONS, TIOCSETD
+(asm-generic/ioctls.h)."""
 ERRNO_EPERM, ALLOW = 0x00050001, 0x7FFF0000
 
 
@@ -170,6 +137,9 @@ class Held(IntFlag):
         )
 
 
+ALL_HELD = int(Held.PRIVILEGES | Held.FILES | Held.NETWORK | Held.SIGNALS | Held.MEMORY)
+
+
 def confine(writable: Iterable[Path]) -> Held:
     """Confine this process and all it starts from now on. Call it before it has threads."""
     libc = ctypes.CDLL(None, use_errno=True)
@@ -178,6 +148,7 @@ def confine(writable: Iterable[Path]) -> Held:
         (resource.RLIMIT_AS, MOST_MEMORY),
         (resource.RLIMIT_FSIZE, MOST_WRITTEN),
         (resource.RLIMIT_CORE, 0),
+        (resource.RLIMIT_NPROC, processes_of_user() + MORE_PROCESSES),
     ):
         _, hard = resource.getrlimit(limit)
         allowed = maximum if hard == resource.RLIM_INFINITY else min(maximum, hard)
@@ -194,6 +165,16 @@ def confine(writable: Iterable[Path]) -> Held:
     if no_network(libc):
         held |= Held.NETWORK
     return held
+
+
+def processes_of_user() -> int:
+    """Threads and processes of this user, as the limit counts them (getrlimit(2), RLIMIT_NPROC)."""
+    own, count = os.getuid(), 0
+    for place in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError, ValueError):
+            if place.stat().st_uid == own:
+                count += int((place / "stat").read_text().rpartition(")")[2].split()[17])
+    return count
 
 
 def landlock(libc: ctypes.CDLL, version: int, writable: list[Path]) -> bool:
@@ -251,24 +232,48 @@ def allow_beneath(libc: ctypes.CDLL, rules: int, path: str, rights: int) -> None
 
 
 def no_network(libc: ctypes.CDLL) -> bool:
-    """Refuse the system calls of `DENIED`, with “operation not permitted”; on a machine that is not known,
-    none."""
-    audited = DENIED.get(platform.machine())
-    if audited is None or sys.maxsize < 2**32:
+    """Refuse the calls of `MACHINES`, with “operation not permitted”: network, other processes, what belongs to them
+    and to the user's files. On a machine that is not known, none."""
+    calls = MACHINES.get(platform.machine())
+    if calls is None or sys.maxsize < 2**32:
         return False
-    audit, calls = audited
-    calls = tuple(dict.fromkeys(calls))
-    load, equal, above, end = 0x20, 0x15, 0x35, 0x06
-    code = [(load, 0, 0, 4), (equal, 1, 0, audit), (end, 0, 0, ERRNO_EPERM), (load, 0, 0, 0)]
-    # Numbers from 2^30 up are those of another way into the same calls.
-    code += [(above, len(calls) + 1, 0, 0x40000000)]
-    code += [(equal, len(calls) - k, 0, number) for k, number in enumerate(calls)]
-    code += [(end, 0, 0, ALLOW), (end, 0, 0, ERRNO_EPERM)]
-    program = b"".join(struct.pack("HBBI", *each) for each in code)
+    program = b"".join(struct.pack("HBBI", *each) for each in filter_of(calls))
     kept = ctypes.create_string_buffer(program, len(program))
 
     class Program(ctypes.Structure):
         _fields_ = (("length", ctypes.c_ushort), ("filter", ctypes.c_void_p))
 
-    whole = Program(len(code), ctypes.addressof(kept))
+    whole = Program(len(program) // 8, ctypes.addressof(kept))
     return libc.prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, ctypes.byref(whole), 0, 0) == 0
+
+
+LOAD, EQUAL, ABOVE, END = 0x20, 0x15, 0x35, 0x06
+NUMBER, ARCHITECTURE, FIRST_ARGUMENT, SECOND_ARGUMENT = 0, 4, 16, 24
+"""Places of what a filter looks at (linux/seccomp.h, struct seccomp_data); of an argument its lower half."""
+
+
+def filter_of(calls: Calls) -> list[tuple[int, int, int, int]]:
+    """Instructions of the filter: what to do, how many to skip where it holds and where not, and a number."""
+    parent, all_of_its = os.getppid(), -os.getpgid(os.getppid()) if os.getppid() > 1 else -1
+    processes = {parent & 0xFFFFFFFF, all_of_its & 0xFFFFFFFF, 0xFFFFFFFF}
+    deny = "deny"
+    body: list[tuple[int, int | str, int | str, int]] = [(LOAD, 0, 0, NUMBER)]
+    # Numbers from 2^30 up are those of another way into the same calls.
+    body += [(ABOVE, deny, 0, 0x40000000)]
+    body += [(EQUAL, deny, 0, number) for number in dict.fromkeys(calls.denied)]
+    for number in calls.signals:
+        body += [(EQUAL, 0, 2 + len(processes), number), (LOAD, 0, 0, FIRST_ARGUMENT)]
+        body += [(EQUAL, deny, 0, process) for process in sorted(processes)]
+        body += [(LOAD, 0, 0, NUMBER)]
+    body += [(EQUAL, 0, 3, calls.limits), (LOAD, 0, 0, FIRST_ARGUMENT), (EQUAL, 0, deny, 0), (LOAD, 0, 0, NUMBER)]
+    body += [(EQUAL, 0, 2 + len(OF_TERMINALS), calls.ioctl), (LOAD, 0, 0, SECOND_ARGUMENT)]
+    body += [(EQUAL, deny, 0, command) for command in OF_TERMINALS]
+    body += [(LOAD, 0, 0, NUMBER)]
+    length = len(body)
+
+    def skip(wish: int | str, place: int) -> int:
+        return length - place if wish == deny else int(wish)
+
+    code = [(LOAD, 0, 0, ARCHITECTURE), (EQUAL, 1, 0, calls.audit), (END, 0, 0, ERRNO_EPERM)]
+    code += [(what, skip(yes, place), skip(no, place), number) for place, (what, yes, no, number) in enumerate(body)]
+    return [*code, (END, 0, 0, ALLOW), (END, 0, 0, ERRNO_EPERM)]

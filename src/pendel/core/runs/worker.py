@@ -9,7 +9,7 @@ once.
 from __future__ import annotations
 
 import contextlib
-import io
+import fcntl
 import itertools
 import mmap
 import os
@@ -34,9 +34,9 @@ import numpy as np
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
-from pendel.core.runs.answers import LARGEST, Answers
-from pendel.core.runs.child import end_with_parent, stand_back, started
-from pendel.core.runs.confine import Held, confine
+from pendel.core.runs.answers import LARGEST, decoded, encoded
+from pendel.core.runs.child import drain, end_with_parent, private_environment, stand_back, started
+from pendel.core.runs.confine import ALL_HELD, Held, confine
 from pendel.core.runs.performing import ANSWERED, run_and_save, with_a_run
 from pendel.core.runs.requests import (
     OWN_ANSWERS,
@@ -122,7 +122,7 @@ class RunFailed:
 Answer = RunFinished | Answered | RunFailed
 
 
-def serve(connection: Connection, shared: Shared, folder: Path) -> None:
+def serve(connection: Connection, shared: Shared, folder: Path, *, own_answers: bool = False) -> None:
     """The worker's life: answer requests until the pipe closes."""
     from pendel.core.plant.runtime import time_loop
 
@@ -146,7 +146,7 @@ def serve(connection: Connection, shared: Shared, folder: Path) -> None:
                 traceback.format_exc(),
             )
         try:
-            connection.send(answer)
+            connection.send_bytes(pickle.dumps(answer) if own_answers else encoded(answer))
         except OSError:
             return
 
@@ -186,7 +186,7 @@ class Worker:
     it sends was made by Pendel, and may be anything."""
 
     def __init__(self, *, own_answers: bool = False) -> None:
-        self._unpickler = pickle.Unpickler if own_answers else Answers
+        self._own_answers = own_answers
         self._may_be_asked = OWN_ANSWERS if own_answers else Request
         self._process: subprocess.Popen[bytes] | None = None
         self._stop_asked = 0.0
@@ -202,8 +202,10 @@ class Worker:
 
     def start(self) -> None:
         ours, theirs = socket.socketpair()
-        memory = os.memfd_create("pendel-run")
+        memory = os.memfd_create("pendel-run", os.MFD_CLOEXEC | os.MFD_ALLOW_SEALING)
         os.ftruncate(memory, SHARED_BYTES)
+        # Cut shorter by the other side, it would end this process where it is looked at.
+        fcntl.fcntl(memory, fcntl.F_ADD_SEALS, fcntl.F_SEAL_SHRINK | fcntl.F_SEAL_GROW | fcntl.F_SEAL_SEAL)
         self.shared = Shared(mmap.mmap(memory, SHARED_BYTES))
         # Nothing is imported from the folder in which the window was started, nor taken from its environment.
         command = [
@@ -214,25 +216,28 @@ class Worker:
             str(theirs.fileno()),
             str(memory),
             self._folder.name,
+            "own" if self._own_answers else "plain",
         ]
-        environment = {**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
+        environment = plain_environment()
         # Others load what lies in the common cache, so C of a user must not be able to write there.
         if self._own_c:
-            from pendel.core.plant.runtime import copy_loop  # slow to load, and seldom needed
-
             # A new folder each time: in one that such C could write to, it may have left links for us to follow.
             if self._cache is not None:
                 self._cache.cleanup()
             self._cache = temporary_folder("run")
-            environment["XDG_CACHE_HOME"] = self._cache.name
-            copy_loop(Path(self._cache.name))
+            environment = private_environment(self._cache.name)
+        environment |= {"TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
         self._process = started(
             command,
             pass_fds=(theirs.fileno(), memory),
             stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.PIPE,
             cwd="/",
             env=environment,
+            start_new_session=True,
         )
+        drain(self._process)
         theirs.close()
         os.close(memory)
         self.connection = Connection(ours.detach())
@@ -254,7 +259,7 @@ class Worker:
     @property
     def held(self) -> Held:
         """What confines it, once it has begun."""
-        return Held(int(self.shared.held[0]))
+        return Held(int(self.shared.held[0]) & ALL_HELD)
 
     def request(self, request: Request) -> None:
         """Ask for something. The request is sent beside, as a worker that does not read must not hold up who
@@ -287,8 +292,9 @@ class Worker:
 
     @property
     def progress(self) -> float:
-        """Simulated time reached (s)."""
-        return float(self.shared.progress[0])
+        """Simulated time reached (s); 0 where the process says what is no time."""
+        said = float(self.shared.progress[0])
+        return said if 0.0 <= said < 1e300 else 0.0
 
     def answer(self, wait: float = 0.0) -> Answer | None:
         """The answer when there is one, within so many seconds. A dead worker answers with what happened; the
@@ -316,7 +322,7 @@ class Worker:
 
     def _read(self, data: bytes) -> Answer:
         try:
-            answer = self._unpickler(io.BytesIO(data)).load()
+            answer = pickle.loads(data) if self._own_answers else decoded(data)  # noqa: S301  of our own making
             if isinstance(answer, RunFinished):
                 path = Path(self._folder.name) / Path(answer.left_at).name
                 if path.is_symlink() or not path.is_file():
@@ -359,6 +365,9 @@ class Worker:
         self.end_now()
         if self._process is not None:
             self._process.wait()
+        # What the process has started may hold the wire as well, which then never ends by itself.
+        with contextlib.suppress(OSError), socket.socket(fileno=os.dup(self.connection.fileno())) as wire:
+            wire.shutdown(socket.SHUT_RDWR)
         for (
             thread
         ) in self._threads:  # they end with the process; closed under them, the pipe's number could be another file's
@@ -438,7 +447,7 @@ def main() -> None:
     with contextlib.suppress(PendelError):
         writable.append(cache_folder())
     shared.held[0] = int(confine(writable))
-    serve(Connection(int(sys.argv[1])), shared, folder)
+    serve(Connection(int(sys.argv[1])), shared, folder, own_answers=sys.argv[4] == "own")
 
 
 if __name__ == "__main__":
