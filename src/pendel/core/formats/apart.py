@@ -61,11 +61,13 @@ def from_mat(data: bytes, maximum: int) -> dict[str, np.ndarray]:
 def from_hdf(data: bytes, maximum: int) -> dict[str, np.ndarray]:
     import h5py
 
+    from pendel.core.formats.hdf import held_within
+
     arrays: dict[str, np.ndarray] = {}
 
     def take(name: str, item: object) -> None:
         if isinstance(item, h5py.Dataset) and is_numbers(item.dtype, item.size, maximum):
-            arrays[name] = item[()]
+            arrays[name] = held_within(file, name)[()]
 
     with h5py.File(io.BytesIO(data), "r") as file:
         file.visititems(take)

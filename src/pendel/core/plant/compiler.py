@@ -16,7 +16,7 @@ import subprocess
 import sys
 import tempfile
 import threading
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
@@ -198,6 +198,16 @@ def building(library: Path) -> Iterator[None]:
         yield
 
 
+_elsewhere: list[Callable[[str, tuple[str, ...]], None]] = []
+"""What has another process build, where this one may start none."""
+
+
+def build_elsewhere(ask: Callable[[str, tuple[str, ...]], None]) -> None:
+    """From now on this process compiles nothing; ``ask`` has a source built with these options, and returns once it is.
+    It raises `BuildProblem`."""
+    _elsewhere[:] = [ask]
+
+
 def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
     """Shared library of ``source``, from the cache when the same text was built before.
 
@@ -207,6 +217,8 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
         with the compiler's own words.
     """
     library = library_path(source, flags)
+    if _elsewhere and not is_built(library):
+        _elsewhere[0](source, flags)
     if not is_built(library):
         try:
             for suffix in (".so", ".sum", ".lock"):
@@ -317,6 +329,8 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
     ------
     BuildProblem
     """
+    if _elsewhere:
+        raise BuildProblem("No program is started where typed C runs.")
     with COMPILERS:
         try:
             code, output = run_limited(command, text, computing)

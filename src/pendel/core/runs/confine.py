@@ -177,7 +177,7 @@ def processes_of_user() -> int:
     return count
 
 
-def landlock(libc: ctypes.CDLL, version: int, writable: list[Path]) -> bool:
+def landlock(libc: ctypes.CDLL, version: int, writable: list[Path], readable: Iterable[Path] = ()) -> bool:
     rights = max((n, r) for n, r in RIGHTS_BY_VERSION.items() if n <= version)[1]
     reading = EXECUTE | READ_FILE | READ_DIR
     rule_set = struct.pack(
@@ -191,7 +191,7 @@ def landlock(libc: ctypes.CDLL, version: int, writable: list[Path]) -> bool:
     if rules < 0:
         return False
     try:
-        for path in {*SYSTEM, *python_folders()}:
+        for path in {*SYSTEM, *python_folders(), *map(str, readable)}:
             allow_beneath(libc, rules, path, reading)
         for path in DEVICES:
             allow_beneath(libc, rules, path, READ_FILE | WRITE)
@@ -277,3 +277,64 @@ def filter_of(calls: Calls) -> list[tuple[int, int, int, int]]:
     code = [(LOAD, 0, 0, ARCHITECTURE), (EQUAL, 1, 0, calls.audit), (END, 0, 0, ERRNO_EPERM)]
     code += [(what, skip(yes, place), skip(no, place), number) for place, (what, yes, no, number) in enumerate(body)]
     return [*code, (END, 0, 0, ALLOW), (END, 0, 0, ERRNO_EPERM)]
+
+
+RUNNING = {
+    "x86_64": (
+        *(0, 1, 3, 5, 8, 17, 18, 19, 20, 45, 44, 47, 46, 48),  # reading and writing what is open
+        *(2, 4, 6, 21, 79, 82, 83, 84, 87, 89, 217, 78, 262, 263, 264, 267, 269, 332, 439, 316, 258),  # files
+        *(16, 32, 33, 72, 73, 74, 75, 77, 285, 292, 293, 326, 40, 436),
+        *(9, 10, 11, 12, 25, 26, 27, 28, 324),  # memory
+        *(13, 14, 15, 131, 202, 273, 274, 334, 24, 35, 230, 7, 23, 270, 271),  # threads, waiting
+        *(39, 63, 97, 98, 99, 96, 100, 102, 104, 107, 108, 110, 111, 186, 201, 204, 228, 229, 309, 318, 158, 302),
+        *(60, 231),
+    ),
+}
+"""Calls that a run needs once its builds are there, by number; all others are refused. `prlimit64` passes for this
+process alone, by the filter before."""
+CLONE, CLONE3, OPENAT, TGKILL = 56, 435, 257, 234
+CLONE_THREAD, O_PATH = 0x10000, 0x200000
+THIRD_ARGUMENT = 32
+ERRNO_ENOSYS, ALL_SET = 0x00050026, 0x45
+
+
+def strictly(folder: Path, builds: Path) -> bool:
+    """Confine this process further, for good: it may write in ``folder`` alone, load what is in ``builds``, start no
+    process, name no other one, and call nothing but what computing needs. On a machine without a list of these calls,
+    nothing more is refused than before, and False is returned."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    version = libc.syscall(LANDLOCK_CREATE, None, 0, 1)
+    if version > 0:
+        landlock(libc, version, [folder], [builds])
+    running = RUNNING.get(platform.machine())
+    if running is None or sys.maxsize < 2**32:
+        return False
+    code = strict_filter(MACHINES[platform.machine()].audit, running)
+    program = b"".join(struct.pack("HBBI", *each) for each in code)
+    kept = ctypes.create_string_buffer(program, len(program))
+
+    class Program(ctypes.Structure):
+        _fields_ = (("length", ctypes.c_ushort), ("filter", ctypes.c_void_p))
+
+    whole = Program(len(code), ctypes.addressof(kept))
+    return bool(libc.prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, ctypes.byref(whole), 0, 0) == 0)
+
+
+def strict_filter(audit: int, running: Iterable[int]) -> list[tuple[int, int, int, int]]:
+    """Instructions of the filter of a runner, on x86_64."""
+    own = os.getpid()
+    body: list[tuple[int, int | str, int | str, int]] = [(LOAD, 0, 0, NUMBER), (ABOVE, "deny", 0, 0x40000000)]
+    body += [(EQUAL, "allow", 0, number) for number in dict.fromkeys(running)]
+    body += [(EQUAL, "missing", 0, CLONE3)]
+    body += [(EQUAL, 0, 2, CLONE), (LOAD, 0, 0, FIRST_ARGUMENT), (ALL_SET, "allow", "deny", CLONE_THREAD)]
+    body += [(EQUAL, 0, 2, OPENAT), (LOAD, 0, 0, THIRD_ARGUMENT), (ALL_SET, "deny", "allow", O_PATH)]
+    body += [(EQUAL, 0, 2, TGKILL), (LOAD, 0, 0, FIRST_ARGUMENT), (EQUAL, "allow", "deny", own)]
+    body += [(END, 0, 0, ERRNO_EPERM)]
+    ends = {"allow": len(body), "deny": len(body) + 1, "missing": len(body) + 2}
+
+    def skip(wish: int | str, place: int) -> int:
+        return ends[wish] - place - 1 if isinstance(wish, str) else wish
+
+    code = [(LOAD, 0, 0, ARCHITECTURE), (EQUAL, 1, 0, audit), (END, 0, 0, ERRNO_EPERM)]
+    code += [(what, skip(yes, place), skip(no, place), number) for place, (what, yes, no, number) in enumerate(body)]
+    return [*code, (END, 0, 0, ALLOW), (END, 0, 0, ERRNO_EPERM), (END, 0, 0, ERRNO_ENOSYS)]

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from pendel.core.formats.hdf import opened
+from pendel.core.formats.hdf import held_within, opened
 
 if TYPE_CHECKING:
     import h5py
@@ -78,10 +78,8 @@ def unpacked(data: bytes) -> Content:
 
 def numbers_in(file: h5py.File, name: str, dimensions: int = 0) -> np.ndarray:
     """An array of numbers. Raises `ValueError` for anything else, or for more than can be meant."""
-    import h5py
-
-    dataset = file[name]
-    if not isinstance(dataset, h5py.Dataset) or dataset.dtype.kind not in "fiu":
+    dataset = held_within(file, name)
+    if dataset.dtype.kind not in "fiu":
         raise ValueError(f"{name} holds no numbers")
     if dataset.size * 8 > LARGEST or (dimensions and len(dataset.shape) != dimensions):
         raise ValueError(f"{name} has a shape that cannot be")
@@ -89,7 +87,7 @@ def numbers_in(file: h5py.File, name: str, dimensions: int = 0) -> np.ndarray:
 
 
 def text_in(file: h5py.File, name: str) -> str:
-    text = file[name][()]
+    text = held_within(file, name)[()]
     if not isinstance(text, bytes):
         raise ValueError(f"{name} is no text")
     return text.decode()

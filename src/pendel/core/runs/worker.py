@@ -31,6 +31,7 @@ from typing import Any
 
 import numpy as np
 
+from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
@@ -41,6 +42,7 @@ from pendel.core.runs.performing import ANSWERED, run_and_save, with_a_run
 from pendel.core.runs.requests import (
     OWN_ANSWERS,
     CheckRequest,
+    FormatsRequest,
     ProcessorRequest,
     RangesRequest,
     Request,
@@ -133,22 +135,60 @@ def serve(connection: Connection, shared: Shared, folder: Path, *, own_answers: 
             request = connection.recv()
         except (EOFError, OSError, KeyboardInterrupt):
             return
-        answer: Answer
-        try:
-            answer = perform(request, shared, folder)
-        except DriveHasFindings as problem:
-            answer = RunFailed(tuple((f.sentence, f.card, f.field) for f in problem.findings))
-        except PendelError as problem:
-            answer = RunFailed(((str(problem), "", ""),))
-        except Exception as problem:  # the job's boundary: whatever happens must reach the window as one end
-            answer = RunFailed(
-                ((f"The run failed inside Pendel: {problem}. The log has the details.", "", ""),),
-                traceback.format_exc(),
-            )
+        if apart_from_builds(request):
+            connection.send_bytes(answered_apart(request, shared, folder, connection))
+            continue
+        answer = answered(request, shared, folder)
         try:
             connection.send_bytes(pickle.dumps(answer) if own_answers else encoded(answer))
         except OSError:
             return
+
+
+def answered(request: Request, shared: Shared, folder: Path) -> Answer:
+    """The answer to a request, or what went wrong with it."""
+    try:
+        return perform(request, shared, folder)
+    except DriveHasFindings as problem:
+        return RunFailed(tuple((f.sentence, f.card, f.field) for f in problem.findings))
+    except PendelError as problem:
+        return RunFailed(((str(problem), "", ""),))
+    except Exception as problem:  # the job's boundary: whatever happens must reach the window as one end
+        return RunFailed(
+            ((f"The run failed inside Pendel: {problem}. The log has the details.", "", ""),),
+            traceback.format_exc(),
+        )
+
+
+def apart_from_builds(request: Request) -> bool:
+    """Whether typed C may run for it, and no program is started but compilers."""
+    return runs_own_c(request) and not isinstance(request, CheckRequest | ProcessorRequest | FormatsRequest)
+
+
+def answered_apart(request: Request, shared: Shared, folder: Path, connection: Connection) -> bytes:
+    """The answer of a runner, for which what it needs first is built here. Where it ends without one, this process ends
+    as it did, so that who asked is told the same."""
+    from pendel.core.runs.runner import GoneWrong, in_runner
+
+    next(NUMBERS)  # the copy counts for itself
+    with contextlib.suppress(PendelError):
+        build_ahead(from_text(getattr(request, "drive_text", "")))
+    try:
+        return in_runner(lambda: encoded(answered(request, shared, folder)), folder, let_go=connection.close)
+    except GoneWrong as end:
+        if end.code < 0:
+            os.kill(os.getpid(), -end.code)
+        os._exit(max(1, end.code))
+
+
+def build_ahead(drive: Drive) -> None:
+    """Order and compile a drive's program, and load nothing of it. Raises `PendelError`."""
+    from pendel.core.plant.compiler import build_together
+    from pendel.core.runs.simulate import prepare
+
+    allow_all_of(drive)
+    program = prepare(drive).program
+    build_together([program.structure.source, *([program.control] if program.control else [])])
 
 
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
