@@ -14,7 +14,7 @@ import os
 import sys
 import tempfile
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -281,12 +281,12 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
     first, and writes files to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)
     options.result = out
-    from pendel.core.bench.errors import BenchProblem
     from pendel.core.extensions import all_left_out
-    from pendel.core.trust import allow_all_of
+    from pendel.core.trust import allow_all_of, brings_allowed_c
 
     verb = next(v for v in VERBS if v.name == options.verb)
-    try:
+
+    def prepared() -> Drive:
         drive = opened(options.file)
         if verb.name != "set":
             set_named(drive, options.set)
@@ -296,7 +296,50 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
             allow_all_of(drive)
         if folder is not None and verb.runs:
             confine_to(folder, drive, options)
-        return perform(verb, drive, options)
+        return drive
+
+    drive: list[Drive] = []
+    code = told(verb, lambda: drive.append(prepared()))
+    if not drive:
+        return code
+    if folder is not None and verb.name in COMPUTING and brings_allowed_c(drive[0]):
+        return told(verb, lambda: apart(verb, drive[0], options, folder))
+    return told(verb, lambda: perform(verb, drive[0], options))
+
+
+COMPUTING = ("check", "signals", "propose", "tune", "run", "measure", "loops", "linear", "modes", "calm", "ranges")
+"""Verbs that start no program but compilers, so that typed C can run apart from what builds it."""
+
+
+def apart(verb: Verb, drive: Drive, options: argparse.Namespace, folder: Path) -> int:
+    """Do a verb in a process in which typed C may run: it computes and prints, and starts nothing. Returns the exit
+    code."""
+    from pendel.core.runs.runner import GoneWrong, in_runner
+    from pendel.core.runs.worker import build_ahead
+
+    with contextlib.suppress(PendelError):  # the verb says it
+        build_ahead(drive.copy())
+
+    def work() -> bytes:
+        code = told(verb, lambda: perform(verb, drive, options))
+        sys.stdout.flush()
+        sys.stderr.flush()
+        return bytes([code])
+
+    try:
+        return in_runner(work, folder, let_go=lambda: None)[0]
+    except GoneWrong as end:
+        if end.code < 0:
+            os.kill(os.getpid(), -end.code)
+        return FAILED
+
+
+def told(verb: Verb, work: Callable[[], int | None]) -> int:
+    """The exit code of what is done for a verb; what goes wrong with it is told."""
+    from pendel.core.bench.errors import BenchProblem
+
+    try:
+        return work() or DONE
     except DriveHasFindings as problem:
         for finding in problem.findings:
             print_aside(f"fault: {finding.card or finding.field or 'drive'}: {finding}")

@@ -172,7 +172,9 @@ def answered_apart(request: Request, shared: Shared, folder: Path, connection: C
 
     next(NUMBERS)  # the copy counts for itself
     with contextlib.suppress(PendelError):
-        build_ahead(from_text(getattr(request, "drive_text", "")))
+        drive = from_text(getattr(request, "drive_text", ""))
+        allow_all_of(drive)  # that it may run was asked before
+        build_ahead(drive)
     try:
         return in_runner(lambda: encoded(answered(request, shared, folder)), folder, let_go=connection.close)
     except GoneWrong as end:
@@ -182,11 +184,10 @@ def answered_apart(request: Request, shared: Shared, folder: Path, connection: C
 
 
 def build_ahead(drive: Drive) -> None:
-    """Order and compile a drive's program, and load nothing of it. Raises `PendelError`."""
+    """Order and compile the program of a drive whose C may run, and load nothing of it. Raises `PendelError`."""
     from pendel.core.plant.compiler import build_together
     from pendel.core.runs.simulate import prepare
 
-    allow_all_of(drive)
     program = prepare(drive).program
     build_together([program.structure.source, *([program.control] if program.control else [])])
 
