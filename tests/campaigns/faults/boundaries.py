@@ -35,6 +35,7 @@ from pendel.core.runs.simulate import reopen
 from pendel.core.runs.worker import RunFailed, RunFinished, Worker
 from tests.campaigns.faults import texts
 from tests.campaigns.faults.boards import board_answers
+from tests.campaigns.faults.borders import forged_answer, stranger
 from tests.campaigns.faults.kills import full_disk, kill
 from tests.campaigns.faults.report import Boundary
 from tests.campaigns.truth.drives import FAMILIES
@@ -428,6 +429,8 @@ BOUNDARIES: dict[str, Callable[[Random, Boundary], None]] = {
     "kills while saving": kill,
     "full disks": full_disk,
     "answers of boards": board_answers,
+    "forged answers": forged_answer,
+    "strangers at a board": stranger,
 }
 SHARES = {
     "expressions": 10.0,
@@ -441,5 +444,7 @@ SHARES = {
     "kills while saving": 0.3,
     "full disks": 0.05,
     "answers of boards": 0.2,
+    "forged answers": 5.0,
+    "strangers at a board": 2.0,
 }
 """Cases of each for one of `--n`; a round of edits is six, a damaged file is opened twice."""
