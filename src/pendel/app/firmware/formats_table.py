@@ -94,6 +94,10 @@ BOXES_AT_A_TIME = 6
 FIXED_WIDTHS = {USED: 48, FORMAT: 92}
 
 
+SEEN = {Source.RUN.value: ", as seen"}
+"""What is said of a range that one run showed and nothing bounds; what follows from such is in italics."""
+
+
 class FormatsTable(QTableWidget):
     format_chosen = pyqtSignal(str, str)
     """A block, and its format; empty for the drive's."""
@@ -200,7 +204,7 @@ class FormatsTable(QTableWidget):
             FORMAT: "",
             BYTES: str(block.data) if first else "",
             SIGNAL: signal.signal.partition(".")[2],
-            HOLDS: " … ".join(typed) if typed else range_text(signal, unit),
+            HOLDS: " … ".join(typed) if typed else range_text(signal, unit) + SEEN.get(signal.source, ""),
             STEP: figure(signal.step, unit, 2) if signal.step else "–",
             USED: "" if math.isfinite(signal.used) else "–",
             GAP: figure(gaps[signal.signal], unit, 2) if signal.signal in gaps else "–",
@@ -220,6 +224,9 @@ class FormatsTable(QTableWidget):
                 where = f"{signal.source}. Double-click to set it, such as ±40 A or 0 … 3"
                 item.setToolTip(f"{where}; leave it empty to have it found.")
                 item.setForeground(colour("strong" if typed else "ink"))
+                font = item.font()
+                font.setItalic(signal.source in (Source.RUN.value, Source.FOLLOWS.value))
+                item.setFont(font)
             self.setItem(r, column, item)
 
     def _format_box(self, block: str) -> QComboBox:
