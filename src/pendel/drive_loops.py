@@ -119,7 +119,7 @@ class JudgedDrive(EditedDrive):
         """Gains of a regulator by a rule, judged as `judge` does ``at``; see `pendel.core.loops.rules`.
 
         >>> {name: round(gain, 4) for name, gain in d.propose_gains("current_pi", crossover=900.0).items()}
-        {'K_p': 3.2935, 'T_i': 0.0006}
+        {'K_p': 3.2937, 'T_i': 0.0006}
         """
         from pendel.core.loops.judged_at import judged_at
         from pendel.core.loops.tuning import propose

@@ -45,7 +45,7 @@ class Run(Mapping[str, "Trace"]):
     >>> "door_motor.speed" in run
     True
     >>> print(f"{run['door_motor.speed'].y_in('rpm')[-1]:.0f} rpm")
-    542 rpm
+    541 rpm
     """
 
     def __init__(self, kept: KeptRun):

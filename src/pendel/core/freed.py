@@ -6,6 +6,9 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+from typing import Any
+
+import numpy as np
 
 M_TRIM_THRESHOLD, M_MMAP_THRESHOLD = -1, -3
 """From malloc.h."""
@@ -25,3 +28,12 @@ def give_back_now() -> None:
     """What lies free between smaller things."""
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
+
+
+def bytes_of(value: Any) -> int:
+    """Of an array, or of all in a table of arrays."""
+    if isinstance(value, np.ndarray):
+        return int(value.nbytes)
+    if isinstance(value, dict):
+        return sum(bytes_of(each) for each in list(value.values()))
+    return sum(map(bytes_of, value)) if isinstance(value, tuple) else 0

@@ -25,7 +25,7 @@ from pendel.core.freed import give_back_now
 from pendel.core.runs import kept
 from pendel.core.runs.display_units import OTHERS, ShownUnits
 from pendel.core.runs.evaluating import EvaluatorProcess
-from pendel.core.runs.kept import KeptRun, release_hidden
+from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.requests import OrderRequest
 from pendel.core.runs.worker import Beside
 
@@ -355,3 +355,17 @@ def age(path: Path) -> float:
 
 def writable(folder: Path) -> bool:
     return os.access(folder, os.W_OK)
+
+
+def release_hidden(runs: Iterable[KeptRun], bound: int) -> bool:
+    """Release runs that no view shows, those used longest ago first, until they hold no more than so many bytes. Tells
+    whether there were any."""
+    hidden = sorted((run for run in runs if not run.shown), key=lambda run: run.used_at, reverse=True)
+    held, released = 0, False
+    for run in hidden:
+        size = run.held_bytes
+        held += size
+        if held > bound and size:
+            run.release()
+            released = True
+    return released

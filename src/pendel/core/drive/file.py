@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
@@ -30,16 +29,14 @@ from pendel.core.drive.document import (
     Quantity,
     Wire,
 )
+from pendel.core.drive.file_text import MOST_ENTRIES, LeaveOut, parsed, text_of
 from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
 
 FORMAT, VERSION = "pendel drive", 1
-MAX_BYTES = 200_000_000
 MOST_LEFT_OUT, MOST_ROUNDS = 2000, 4
-MOST_ENTRIES = 8_000_000
-"""Of a file: its commas, which are counted before it is read."""
 """Places of a damaged file that are left out, and how often it is looked at again."""
 MANY_CORNERS = 200
 """From so many on, corners of a profile are written one a line."""
@@ -184,10 +181,6 @@ def face_from_record(record: dict[str, Any]) -> Face:
     return Face(record["design"], values, ports, record.get("follows", True))
 
 
-LeaveOut = Callable[[str], None]
-"""Told of what cannot be read: raises, or goes on without it."""
-
-
 def from_text(text: str, source: str = "The drive") -> Drive:
     """Read a drive, all of it.
 
@@ -302,48 +295,6 @@ def excerpt(text: str) -> str:
     return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 
 
-def parsed(text: str, source: str, leave_out: LeaveOut) -> Any:
-    """The JSON of a text; where it breaks off or is damaged, what stands before that."""
-    try:
-        return json.loads(text, parse_constant=refuse_constant)
-    except (ValueError, RecursionError) as problem:
-        where = f" in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else ""
-        leave_out(
-            f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help."
-        )
-        ends = problem.pos if isinstance(problem, json.JSONDecodeError) else 0
-    try:
-        return json.loads(closed(text[:ends]), parse_constant=refuse_constant)
-    except (ValueError, RecursionError) as problem:
-        raise FileProblem(source, "nothing of this file can be read as a drive.") from problem
-
-
-def closed(text: str) -> str:
-    """The beginning of a JSON text up to its last whole item, with brackets closed."""
-    opened: list[str] = []
-    whole: tuple[int, list[str]] = (0, [])
-    at, in_text = 0, False
-    while at < len(text):
-        letter = text[at]
-        if in_text:
-            at += letter == "\\"
-            in_text = letter != '"'
-        elif letter == '"':
-            in_text = True
-        elif letter in "[{":
-            opened.append("]" if letter == "[" else "}")
-            whole = (at + 1, list(opened))
-        elif letter in "]}":
-            if opened:
-                opened.pop()
-            whole = (at + 1, list(opened))
-        elif letter == ",":
-            whole = (at, list(opened))
-        at += 1
-    end, open_then = whole
-    return text[:end] + "".join(reversed(open_then))
-
-
 PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers")
 """Those whose records are left out whole."""
 
@@ -409,10 +360,6 @@ def shortened(record: dict[str, Any]) -> dict[str, Any]:
         if isinstance(profile, list) and len(profile) >= MANY_CORNERS and all(map(pair, profile)):
             kept[key] = {**card, "profile": profile[:1]}
     return {**record, "cards": kept}
-
-
-def refuse_constant(name: str) -> float:
-    raise ValueError(f"{name} is not a value a drive can hold")
 
 
 def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Drive:
@@ -566,34 +513,6 @@ def load(path: Path) -> Drive:
 def load_as_far_as_it_goes(path: Path) -> tuple[Drive, list[str]]:
     """What can be read of a file, and what was left out. Raises `FileProblem` where that is nothing."""
     return as_far_as_it_goes(text_of(path), str(path))
-
-
-def text_of(path: Path) -> str:
-    """Text of a regular file of a size a drive may have. Raises `FileProblem`."""
-    try:
-        if not path.is_file():
-            reason = (
-                "there is no such file."
-                if not path.exists()
-                else "this is no file that can be opened, but a folder or a device."
-            )
-            raise FileProblem(str(path), reason)
-        with path.open("rb") as stream:
-            size = os.fstat(stream.fileno()).st_size
-            if size > MAX_BYTES:
-                raise FileProblem(
-                    str(path),
-                    f"the file has {size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. "
-                    "This is probably another kind of file.",
-                )
-            data = stream.read(MAX_BYTES + 1)
-    except (OSError, ValueError) as problem:
-        cause = getattr(problem, "strerror", None) or problem
-        raise FileProblem(str(path), f"it cannot be read: {cause}.") from problem
-    try:
-        return data.decode("utf-8")
-    except UnicodeDecodeError as problem:
-        raise FileProblem(str(path), "this is not a text file, so not a Pendel drive.") from problem
 
 
 def save(drive: Drive, path: Path) -> None:

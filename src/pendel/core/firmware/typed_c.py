@@ -7,6 +7,7 @@ at the first finding, so that nothing here is touched by what it does."""
 
 from __future__ import annotations
 
+import os
 import re
 import signal
 import subprocess
@@ -53,11 +54,15 @@ def watch_typed_c(lowered: Lowered, inputs: np.ndarray) -> bool:
     text = shipped_alone(lowered)
     text += MAIN.format(name=lowered.name, inputs=inputs.shape[1], signals=signals + 1)
     with tempfile.TemporaryDirectory() as work:
-        source, program, data = (Path(work) / name for name in ("watched.c", "watched", "inputs"))
+        source, built, program, data = (Path(work) / name for name in ("watched.c", "built", "watched", "inputs"))
         source.write_text(text)
         np.ascontiguousarray(inputs, dtype=float).tofile(data)
         try:
-            run_compiler([*compiler(), *WATCHED, str(source), "-o", str(program), "-lm"])
+            run_compiler([*compiler(), *WATCHED, str(source), "-o", str(built), "-lm"])
+            with open(program, "wb", opener=lambda path, flags: os.open(path, flags, 0o700)) as stream:
+                stream.write(built.read_bytes())  # where rights of files cannot be changed, the linker could not either
+            if not os.access(program, os.X_OK):
+                return False
             ended, output = run_limited([str(program), str(data)], "", COMPUTING)
         except (BuildProblem, OSError):  # no such checks, or no program may be started here
             return False

@@ -76,7 +76,7 @@ MACHINES = {
             *(41, 42, 43, 49, 50, 288),  # socket and what goes with it
             *(101, 310, 311, 312, 438, 424, 434),  # ptrace, memory and handles of other processes
             *(155, 161, 165, 166, 272, 308, 428, 429, 430, 431, 432),  # roots, mounts, name spaces
-            *(167, 175, 313, 246, 320, 248, 249, 250, 298, 304, 321, 323, 425, 426, 427),  # swap, modules, keys, bpf …
+            *(167, 175, 313, 246, 320, 248, 249, 250, 298, 304, 321, 323, 425, 426, 427),  # swap, modules, keys …
             *(29, 30, 31, 67, 64, 65, 66, 220, 68, 69, 70, 71, 240, 241, 242, 243, 244, 245),  # System V, POSIX queues
             *(141, 142, 144, 314, 251),  # priorities
             *(253, 254, 255, 294, 300, 301),  # watching files
@@ -232,8 +232,8 @@ def allow_beneath(libc: ctypes.CDLL, rules: int, path: str, rights: int) -> None
 
 
 def no_network(libc: ctypes.CDLL) -> bool:
-    """Refuse the calls of `MACHINES`, with “operation not permitted”: network, other processes, what belongs to them
-    and to the user's files. On a machine that is not known, none."""
+    """Refuse the calls of `MACHINES`, with “operation not permitted”: network, other processes, what belongs to
+    them and to the user's files. On a machine that is not known, none."""
     calls = MACHINES.get(platform.machine())
     if calls is None or sys.maxsize < 2**32:
         return False

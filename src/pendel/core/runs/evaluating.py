@@ -376,7 +376,8 @@ def serve(wires: list[socket.socket], folder: Path) -> None:
 def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[int, Doubles]) -> None:
     with contextlib.suppress(EOFError, OSError):
         while True:
-            order: Order | Read | Forget = pickle.loads(wire.recv_bytes())  # noqa: S301  from the window, never from a file
+            sent = wire.recv_bytes()
+            order: Order | Read | Forget = pickle.loads(sent)  # noqa: S301  from the window, never from a file
             if isinstance(order, Read):
                 give_content(wire, wire.recv_bytes() if order.size else b"")
                 continue

@@ -17,6 +17,7 @@ import numpy as np
 from pendel.core.drive.findings import Remark
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.hdf import opened
+from pendel.core.freed import bytes_of
 from pendel.core.plant.program import BALANCE, Outcome, Structure
 from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, last_before
 from pendel.core.runs.condensed import Condensed
@@ -177,7 +178,7 @@ class KeptRun:
     @property
     def held_bytes(self) -> int:
         """Of arrays that `release` lets go."""
-        return sum(_bytes_of(self.__dict__[name]) for name in self._released() if name in self.__dict__)
+        return sum(bytes_of(self.__dict__[name]) for name in self._released() if name in self.__dict__)
 
     def _released(self) -> tuple[str, ...]:
         return (*WORKED_OUT, "rows", "ticks") if self.file is not None and self.reader is not None else WORKED_OUT
@@ -353,7 +354,9 @@ class KeptRun:
             )
         if key in self.structure.signals:
             times = self.times
-            return Trace(key, info.label, info.unit, times, self.fetch([key])[key], False)
+            signals = self._signals  # which stays, also where the run is released meanwhile
+            self.fetch([key])
+            return Trace(key, info.label, info.unit, times, signals[key], False)
         device = next((d for d in self.devices if d.key == key), None)
         if device is not None:
             t, e = self.switchings[key]
@@ -378,29 +381,6 @@ class KeptRun:
         if "rows" not in self.__dict__:
             return self.ends[1]
         return float(self.rows[-1, 0]) if len(self.rows) else 0.0
-
-
-def _bytes_of(value: Any) -> int:
-    """Of an array, or of all in a table of arrays."""
-    if isinstance(value, np.ndarray):
-        return int(value.nbytes)
-    if isinstance(value, dict):
-        return sum(_bytes_of(each) for each in list(value.values()))
-    return sum(map(_bytes_of, value)) if isinstance(value, tuple) else 0
-
-
-def release_hidden(runs: Iterable[KeptRun], bound: int) -> bool:
-    """Release runs that no view shows, those used longest ago first, until they hold no more than so many bytes. Tells
-    whether there were any."""
-    hidden = sorted((run for run in runs if not run.shown), key=lambda run: run.used_at, reverse=True)
-    held, released = 0, False
-    for run in hidden:
-        size = run.held_bytes
-        held += size
-        if held > bound and size:
-            run.release()
-            released = True
-    return released
 
 
 def save(run: KeptRun, path: Path) -> None:

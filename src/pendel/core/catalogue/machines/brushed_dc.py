@@ -70,8 +70,8 @@ def value_names_in_force(card: Card) -> set[str]:
 def circuit(v: Values, card: Card) -> dict[str, float]:
     """Circuit values from the entered set.
 
-    The line of u = R_a·M/k + k·ω through the sheet's two points, M with the friction b·ω that the machine has to turn
-    against without load too (the straight speed-torque line of the machine, Leonhard section 5.2).
+    The line of u = R_a·M/k + k·ω through the sheet's two points, M with the friction b·ω that the machine
+    has to turn against without load too (the straight speed-torque line of the machine, Leonhard section 5.2).
     """
     entry = card.choices.get("entry", "circuit")
     if entry == "circuit":
@@ -134,8 +134,8 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if not contradictions and circuit(v, card)["k"] <= 0:
         contradictions.append(
             Contradiction(
-                f"The friction b_m ({figure(v['b_m'], 'N·m·s')}) takes all torque before the no-load speed is reached. "
-                "Check it.",
+                f"The friction b_m ({figure(v['b_m'], 'N·m·s')}) takes all torque before the no-load speed is "
+                "reached. Check it.",
                 "b_m",
             )
         )

@@ -97,8 +97,9 @@ def is_delta(card: Card) -> bool:
 
 
 def line_factor(v: Values, card: Card) -> float:
-    """Peak of the EMF between two open lines over that of a winding. In star it is the peak of f(θ) − f(θ − 120°). In
-    delta what the three EMFs have in common is lost on the windings: the peak of f − Σf/3."""
+    """Peak of the EMF between two open lines over that of a winding. In star it is the peak of
+    f(θ) − f(θ − 120°). In delta what the three EMFs have in common is lost on the
+    windings: the peak of f − Σf/3."""
     return peak_between_lines(v["flat"], v["round"], is_delta(card))
 
 

@@ -2,7 +2,8 @@
  * state, and a record taken at full rate when something happens. This file is yours, free of any condition.
  *
  * Addresses, by their extension: 0 the controller's struct, from its beginning; 1 what is declared here as
- * pd_board_facts_t, then pd_capture_t, then pd_board_keys_t; 2 the samples of the record; 3 the board's own, by the function `raw`. */
+ * pd_board_facts_t, then pd_capture_t, then pd_board_keys_t; 2 the samples of the record; 3 the board's own, by the
+ * function `raw`. */
 #ifndef PD_BOARD_H
 #define PD_BOARD_H
 
@@ -29,8 +30,8 @@ typedef struct {
     uint32_t record_bytes;  /* room for the record */
 } pd_board_facts_t;
 
-/* The order to enable is refused unless the key of this connection was given before: who sends blindly, such as a page in
- * a browser, does not know it. */
+/* The order to enable is refused unless the key of this connection was given before: who sends blindly, such as a page
+ * in a browser, does not know it. */
 typedef struct {
     uint32_t key;           /* of this connection; each has another */
     uint32_t given;         /* written from outside; 0 once an order was taken */

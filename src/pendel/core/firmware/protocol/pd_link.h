@@ -34,7 +34,8 @@ bool pd_link_is_broken(const pd_link_t *link);
 void pd_link_ticked(pd_link_t *link, uint32_t tick_ns);
 /* The same at once, for a board that knows itself when its line is quiet. */
 void pd_link_quiet(pd_link_t *link);
-/* Bytes as they arrive; of CAN one frame, of UDP one datagram. A master waits for each answer before it sends the next command. */
+/* Bytes as they arrive; of CAN one frame, of UDP one datagram. A master waits for each answer before it sends the next
+ * command. */
 void pd_link_take(pd_link_t *link, const uint8_t *bytes, uint32_t count);
 /* Bytes to send, of whole packets, as many as there is room for; of CAN one frame. 0 where there is nothing. */
 uint32_t pd_link_give(pd_link_t *link, uint8_t *bytes, uint32_t room);
