@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 import pendel
-from pendel.core.drive import clips, commands
+from pendel.core.drive import commands
 from pendel.core.plant.compiler import build_library
 from pendel.core.runs.simulate import run_drive
 

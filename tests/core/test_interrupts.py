@@ -1,5 +1,6 @@
 """Ctrl+C, and what the terminal does where its output or its arguments are none."""
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -71,9 +72,14 @@ def test_an_interrupt_ends_the_terminal_with_its_child(verb, to_all):
         time.sleep(0.05)
     (os.killpg if to_all else os.kill)(process.pid, signal.SIGINT)
     begun = time.monotonic()
-    assert process.wait(10) == 130 and time.monotonic() - begun < 3.0
-    assert b"Traceback" not in process.stderr.read()
-    process.stderr.close()
+    try:
+        assert process.wait(10) == 130 and time.monotonic() - begun < 3.0
+        assert b"Traceback" not in process.stderr.read()
+    finally:
+        for one in (process.pid, *computing):  # which would run on for a long time
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(one, signal.SIGKILL)
+        process.stderr.close()
     assert computing and not any(Path(f"/proc/{child}").exists() for child in computing)
 
 
