@@ -15,7 +15,7 @@ import pendel
 
 DOOR = str(pendel.__path__[0]) + "/examples/car_door_drive.pendel"
 TERMINAL = [sys.executable, "-P", "-m", "pendel.cli.main"]
-SCRIPT = """
+LONG_RUN = """
 import sys, time, pendel
 d = pendel.open_example("car_door_drive")
 d.set("level", "switching")
@@ -45,7 +45,7 @@ def computed(process: int) -> float:
 
 
 def test_an_interrupt_stops_a_run_of_a_script_at_once_and_the_next_one_goes():
-    script = subprocess.Popen([sys.executable, "-c", SCRIPT], stdout=subprocess.PIPE, text=True, preexec_fn=hear)
+    script = subprocess.Popen([sys.executable, "-c", LONG_RUN], stdout=subprocess.PIPE, text=True, preexec_fn=hear)
     late = threading.Timer(60.0, script.kill)
     late.start()
     assert script.stdout.readline() == "runs\n"
