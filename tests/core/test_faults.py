@@ -19,6 +19,8 @@ ROUNDS = {
     "kills while saving": 40,
     "full disks": 5,
     "answers of boards": 60,
+    "forged answers": 200,
+    "strangers at a board": 60,
 }
 
 

@@ -87,7 +87,8 @@ def _ended(child: int) -> int:
     interrupted = False
     while True:
         try:
-            return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+            code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+            return INTERRUPTED if interrupted and code else code
         except KeyboardInterrupt:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(child, signal.SIGKILL if interrupted else signal.SIGINT)

@@ -3,13 +3,13 @@ in another thread, and the main one waits where it hears of it at once."""
 
 from __future__ import annotations
 
-import contextlib
 import os
 import signal
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor, wait
 from functools import lru_cache
+from types import FrameType
 from typing import TypeVar
 
 T = TypeVar("T")
@@ -24,22 +24,29 @@ os.register_at_fork(after_in_child=_computing.cache_clear)
 
 
 def interruptible(work: Callable[[], T], stop: Callable[[], None]) -> T:
-    """What ``work`` gives. Where this is the main thread and Ctrl+C is heard, ``stop`` is called then, which must make
-    the work end soon; once it has ended, the interrupt goes on.
+    """What ``work`` gives. Where this is the main thread and Ctrl+C is heard, ``stop`` is called at each, which must
+    make the work end soon; once it has ended, the interrupt goes on. No exception is raised while this waits: it could
+    leave what is waited for locked.
 
     Raises
     ------
     KeyboardInterrupt
     """
-    heard = callable(signal.getsignal(signal.SIGINT))
-    if not heard or threading.current_thread() is not threading.main_thread():
+    before = signal.getsignal(signal.SIGINT)
+    if not callable(before) or threading.current_thread() is not threading.main_thread():
         return work()
-    future = _computing().submit(work)
-    try:
-        return future.result()
-    except KeyboardInterrupt:
+    interrupts: list[FrameType | None] = []
+
+    def hear(_number: int, frame: FrameType | None) -> None:
+        interrupts.append(frame)
         stop()
-        while not future.done():
-            with contextlib.suppress(KeyboardInterrupt):  # it is stopping already
-                wait([future])
-        raise
+
+    signal.signal(signal.SIGINT, hear)
+    try:
+        future = _computing().submit(work)
+        wait([future])
+    finally:
+        signal.signal(signal.SIGINT, before)
+    if interrupts:
+        before(signal.SIGINT, interrupts[0])
+    return future.result()
