@@ -1,5 +1,5 @@
 """Benchmarks are run seldom, so that what they call may be gone by then: each is imported, and every name that it takes
-from a module of ours is there, also in the texts that it hands to other processes."""
+from a module of Pendel is there, also in the texts that it hands to other processes."""
 
 import ast
 import importlib

@@ -1,4 +1,4 @@
-"""The cache of builds: bounded, and mended where something stands in its way."""
+"""The cache of builds: bounded, and cleared where something is in its way."""
 
 import os
 import subprocess

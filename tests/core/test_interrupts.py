@@ -53,7 +53,7 @@ def test_an_interrupt_stops_a_run_of_a_script_at_once_and_the_next_one_goes():
     script.send_signal(signal.SIGINT)
     begun = time.monotonic()
     assert script.stdout.readline() == "interrupted\n"
-    assert time.monotonic() - begun < 1.0  # 0.2 s are wanted; other tests may have the cores
+    assert time.monotonic() - begun < 1.0  # 0.2 s is the aim; other tests may have the cores
     assert script.stdout.readline() == "0.01\n" and script.wait() == 0
     late.cancel()
     script.stdout.close()
@@ -103,7 +103,7 @@ def test_an_output_that_is_closed_or_full_gets_a_sentence_and_no_traceback(to, v
     told = subprocess.run(f"{words} {to}", shell=True, capture_output=True, text=True)
     assert "Traceback" not in told.stderr
     assert told.returncode == (2 if "full" in to else 0)
-    assert ("cannot be told" in told.stderr) == ("full" in to)
+    assert ("cannot be written" in told.stderr) == ("full" in to)
 
 
 def test_a_file_that_cannot_be_written_whole_stays_as_it_was(tmp_path):

@@ -317,10 +317,10 @@ def test_a_step_down_and_a_reversal_have_the_measures_of_a_step(window, begins, 
     d.set("tick", "0.1 ms")
     d.set("until", "1.4 s")
     corners = [("0 s", "0"), ("0.1 s", "0"), ("0.1 s", "1"), ("0.5 s", "1"), ("0.5 s", "-0.5"), ("0.9 s", "-0.5")]
-    d.add("profile", "Wanted", profile=[*corners, ("0.9 s", "0")])
+    d.add("profile", "Setpoint", profile=[*corners, ("0.9 s", "0")])
     d.add("pt1", "Lag", T=f"{lag} s")
-    d.connect("wanted.out", "lag.x")
-    span = Span(d.run().kept, "lag.out", *window, "wanted.out")
+    d.connect("setpoint.out", "lag.x")
+    span = Span(d.run().kept, "lag.out", *window, "setpoint.out")
     assert span.move.begins == pytest.approx(begins, abs=2e-4)
     assert span.target - span.begins == pytest.approx(size, rel=1e-3)
     step = span.step

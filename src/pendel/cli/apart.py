@@ -112,7 +112,7 @@ def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None
         if problem.filename is not None:
             traceback.print_exc()
         else:  # the output, not a file
-            print_aside(f"pendel: what was asked for cannot be told: {problem.strerror}. Free some space.")
+            print_aside(f"pendel: the output cannot be written: {problem.strerror}. Free some space.")
             code = verbs.WRONG_CALL
     except BaseException:  # noqa: BLE001  the end of this process
         traceback.print_exc()

@@ -335,7 +335,7 @@ def apart(verb: Verb, drive: Drive, options: argparse.Namespace, folder: Path) -
 
 
 def told(verb: Verb, work: Callable[[], int | None]) -> int:
-    """The exit code of what is done for a verb; what goes wrong with it is told."""
+    """The exit code of what is done for a verb; what goes wrong with it is reported."""
     from pendel.core.bench.errors import BenchProblem
 
     try:

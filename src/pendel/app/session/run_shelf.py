@@ -358,8 +358,8 @@ def writable(folder: Path) -> bool:
 
 
 def release_hidden(runs: Iterable[KeptRun], bound: int) -> bool:
-    """Release runs that no view shows, those used longest ago first, until they hold no more than so many bytes. Tells
-    whether there were any."""
+    """Release runs that no view shows, those used longest ago first, until they hold no more than so many bytes.
+    Returns whether there were any."""
     hidden = sorted((run for run in runs if not run.shown), key=lambda run: run.used_at, reverse=True)
     held, released = 0, False
     for run in hidden:

@@ -15,7 +15,7 @@ MOST_ENTRIES = 8_000_000
 """Of a file: its commas, which are counted before it is read."""
 
 LeaveOut = Callable[[str], None]
-"""Told of what cannot be read: raises, or goes on without it."""
+"""Gets a sentence on what cannot be read: raises, or goes on without it."""
 
 
 def text_of(path: Path) -> str:
@@ -47,7 +47,7 @@ def text_of(path: Path) -> str:
 
 
 def parsed(text: str, source: str, leave_out: LeaveOut) -> Any:
-    """The JSON of a text; where it breaks off or is damaged, what stands before that."""
+    """The JSON of a text; where it breaks off or is damaged, what is before that."""
     try:
         return json.loads(text, parse_constant=refuse_constant)
     except (ValueError, RecursionError) as problem:

@@ -112,7 +112,7 @@ class Span:
     @cached_property
     def has_step(self) -> bool:
         """Whether there is anything to respond to: a setpoint that moves within the span and then stays for a while;
-        without one, a signal that goes somewhere and comes to rest there."""
+        without one, a signal that goes somewhere and settles there."""
         if self.wish is not None:
             return self.move is not None
         t, y = self.values

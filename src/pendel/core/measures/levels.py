@@ -7,12 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 HELD, MOVED, STAYS = 0.01, 0.02, 0.08
-"""A setpoint holds its level within the first share of its range; its range is more than the second share of its size;
-and it stays where it holds for the third share of the span."""
+"""A setpoint holds its level within the first fraction of its range; its range is more than the second one of its size;
+and it stays where it holds for the third one of the span."""
 ANOTHER = 0.1
-"""Share of its range by which a level is another than the one before: an outer regulator's setpoint is never still."""
+"""Fraction of its range by which a level is a new one: an outer regulator's setpoint is never still."""
 BEGUN = 1e-3
-"""It has begun to move once it is off its level by this share of the move."""
+"""It has begun to move once it is off its level by this fraction of the move."""
 PLACES = 1001
 """At which a line is looked at for levels."""
 

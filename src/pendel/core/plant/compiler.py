@@ -380,7 +380,7 @@ def run_limited(command: list[str], text: str, computing: float) -> tuple[int, s
 
 def limited(command: Sequence[str], computing: float) -> list[str]:
     """A command behind limits on computing (s), files and addresses that its own process sets, as one that is confined
-    may set none for others; POSIX, ulimit (sh). At the first limit on computing it is told, at the second it ends."""
+    may set none for others; POSIX, ulimit (sh). The first limit on computing sends a signal, the second ends it."""
     seconds = math.ceil(computing)
     limits = (f"-S -t {seconds}", f"-H -t {seconds + 1}", f"-f {MOST_WRITTEN >> 9}", f"-v {MOST_MEMORY >> 10}")
     words = "".join(f"ulimit {limit} 2>/dev/null || :; " for limit in limits)  # where there is a lower one, that holds

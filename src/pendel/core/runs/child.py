@@ -76,20 +76,20 @@ def private_environment(folder: str) -> dict[str, str]:
     return {**known, "XDG_CACHE_HOME": folder, "PYTHONUSERBASE": site.getuserbase()}
 
 
-TOLD = 1 << 14
+LONGEST_LINE = 1 << 14
 """Bytes of what a process says on its error stream that are passed on; the rest is read and forgotten."""
 
 
 def drain(process: subprocess.Popen[bytes]) -> None:
-    """Pass on what a process says on its error stream, as visible lines: it gets no terminal of ours, into which it
+    """Pass on what a process says on its error stream, as visible lines: it gets no terminal of Pendel, into which it
     could type, and nothing that it says acts on one."""
     stream = process.stderr
     assert stream is not None
 
     def read() -> None:
-        left = TOLD
+        left = LONGEST_LINE
         with contextlib.suppress(OSError, ValueError), stream:
-            for line in iter(lambda: stream.readline(TOLD), b""):
+            for line in iter(lambda: stream.readline(LONGEST_LINE), b""):
                 if left > 0:
                     left -= len(line)
                     words = line.decode("utf-8", "replace").rstrip("\n")

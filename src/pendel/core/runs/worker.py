@@ -167,7 +167,7 @@ def apart_from_builds(request: Request) -> bool:
 
 def answered_apart(request: Request, shared: Shared, folder: Path, connection: Connection) -> bytes:
     """The answer of a runner, for which what it needs first is built here. Where it ends without one, this process ends
-    as it did, so that who asked is told the same."""
+    as it did, so that who asked gets the same."""
     from pendel.core.runs.runner import GoneWrong, in_runner
 
     next(NUMBERS)  # the copy counts for itself
