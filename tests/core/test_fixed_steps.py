@@ -25,6 +25,21 @@ SYMBOLS = {"t": T, "x": X, "u": U, "s": S, "p": P, "z": ca.SX.sym("z", 1)}
 
 
 @pytest.mark.parametrize(
+    ("method", "step", "share"), [("fixed", "1 us", 1.8), ("fixed", "0.2 us", 0), ("auto", "1 us", 0)]
+)
+def test_fixed_steps_say_what_part_of_the_energy_they_lose(method, step, share):
+    drive = pendel.open(EXAMPLES / "valley_feeder.pendel")
+    drive.set("method", method)
+    drive.set("step", step)
+    run = drive.run()
+    balance = run.balance(0, run.kept.end)
+    flows = [run.kept.pieces(f"supplied:{card}").integral(0, run.kept.end) for card in ("link", "grid")]
+    assert 100 * abs(balance.open) / max(map(abs, flows)) == pytest.approx(share, abs=0.5)
+    said = [remark for remark in run.remarks if "not accounted for" in remark]
+    assert [f"{share} %" in remark for remark in said] == ([True] if share else [])
+
+
+@pytest.mark.parametrize(
     ("expression", "reach"),
     [
         (P[0] / P[1] * S, Reach.VALUES),

@@ -6,13 +6,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from pendel.core.drive.findings import Remark
 from pendel.core.plant.program import BALANCE, FLOWS
+from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 
 SWITCHED = ".switching_loss"
 """Signals of averaged converters."""
 ROUNDING = 1e-9
 """Of the largest loss: what is below is none."""
+
+
+TOLERATED = 0.01
+"""Of the largest flow of energy: what may stay unaccounted for before a run in fixed steps says so."""
 
 
 @dataclass(frozen=True)
@@ -41,6 +47,8 @@ class Balance:
     heat: float
     switched: float
     duration: float
+    largest: float = 0.0
+    """Of what a single part supplied, took, stored or turned into heat (J, without sign)."""
 
     @property
     def sums(self) -> list[tuple[str, float]]:
@@ -99,7 +107,23 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
         totals["lost"],
         sum(switching.values()),
         span,
+        max((abs(energy) for of in energies.values() for energy in of.values()), default=0.0),
     )
+
+
+def unaccounted(run: KeptRun, step: float) -> list[Remark]:
+    """What a run in fixed steps says of itself where its energies do not add up: such steps heed no tolerance, and
+    pulses begin and end on their grid."""
+    whole = balance(run, run.begin, run.end)
+    share = abs(whole.open) / whole.largest if whole.largest > 0 else 0.0
+    if share <= TOLERATED:
+        return []
+    sentence = (
+        f"Of the energy that flowed {figure(100 * share, '', 2)} % is not accounted for, by the fixed steps of "
+        f"{figure(step, 's', 3)}. Losses, and means of small differences of large values, can be far off; "
+        "take shorter steps, or another method where such figures count."
+    )
+    return [Remark(sentence, "", run.end)]
 
 
 def losses(run: KeptRun, start: float, end: float) -> list[Lost]:

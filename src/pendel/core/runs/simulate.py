@@ -63,6 +63,7 @@ from pendel.core.plant.starting import Contradiction, Starts, consistent_starts
 from pendel.core.plant.structures import is_known, structure_for, version
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
+from pendel.core.runs.balance import unaccounted
 from pendel.core.runs.condensed import Condenser
 from pendel.core.runs.content import Content, content_here
 from pendel.core.runs.device_events import overlaps, switching_losses
@@ -532,9 +533,16 @@ def add_remarks(run: KeptRun, prepared: Prepared, kinds: Mapping[str, Kind], *, 
         if run.outcome is Outcome.SHORTED and shorts:
             run.message += f" {shorts[0].sentence}"
         run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
+        if METHODS[drive.settings["method"]].fixed_steps and not own_parts(drive, kinds):
+            run.remarks += unaccounted(run, prepared.examined.settings["step"])
         if prepared.shipped:
             run.remarks += limited_words(run, prepared.lowered) + lost_inside(run, prepared.lowered)
             add_differences(run, prepared.lowered)
+
+
+def own_parts(drive: Drive, kinds: Mapping[str, Kind]) -> list[str]:
+    """Cards with equations of the user's own, which may keep energy to themselves."""
+    return [key for key, card in drive.cards.items() if card.own is not None and isinstance(kinds[key], Part)]
 
 
 def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
