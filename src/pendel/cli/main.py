@@ -1,6 +1,6 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | tune | run | measure | loops | linear | c | a2l | fmu | board | live |
-ranges | formats | firmware``: the verbs of `pendel.core.verbs` for terminals.
+"""``pendel check | signals | set | propose | tune | run | measure | series | loops | linear | c | a2l | fmu | board |
+live | ranges | formats | firmware``: the verbs of `pendel.core.verbs` for terminals.
 
 Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave another bit; 2
 the call or a file is wrong.
@@ -10,10 +10,12 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import math
 import os
 import sys
 import tempfile
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -75,8 +77,8 @@ def parser() -> argparse.ArgumentParser:
 
 def add_parameter(sub: argparse.ArgumentParser, parameter: Parameter) -> None:
     how: dict[str, Any] = {"metavar": parameter.shape, "help": parameter.sentence.replace("%", "%%")}
-    if parameter.required:
-        how |= {"nargs": "+"} if parameter.many else {}
+    if parameter.required or parameter.placed:
+        how |= {"nargs": "+"} if parameter.many else {"nargs": "?"} if parameter.placed else {}
         sub.add_argument(parameter.name, **how)
         return
     if parameter.flag:
@@ -142,6 +144,32 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
         print("\r     \r", end="", file=sys.stderr, flush=True)
 
 
+def series_folder(file: str) -> Path | None:
+    """Where the rows of a drive's series are kept; nowhere for one from standard input."""
+    from pendel.core.series.running import folder_of
+
+    return None if file == STANDARD else folder_of(Path(file).absolute())
+
+
+@contextlib.contextmanager
+def rows_told() -> Iterator[Callable[[int, int, int], None]]:
+    """Tell how many rows of a series are there in one line, where a terminal shows it."""
+    begun, before = time.monotonic(), -1
+
+    def tell(done: int, failed: int, count: int) -> None:
+        nonlocal before
+        before = done if before < 0 else before
+        took = time.monotonic() - begun
+        left = took / max(1, done - before) * (count - done) if done > before else math.nan
+        words = f" · about {left:.0f} s left" if left == left else ""
+        wrong = f" · {failed} failed" if failed else ""
+        print(f"\r{done} of {count} rows{wrong}{words}   ", end="", file=sys.stderr, flush=True)
+
+    yield tell if sys.stderr.isatty() else lambda done, failed, count: None
+    if sys.stderr.isatty():
+        print(f"\r{' ' * 60}\r", end="", file=sys.stderr, flush=True)
+
+
 def say_at_once(words: str) -> None:
     print_line(words)
     sys.stdout.flush()
@@ -160,6 +188,9 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     if verb.name in ("run", "measure"):
         with progress(drive, options.until) as watch:
             result = verb.does(drive, watch=watch, **given)
+    elif verb.name == "series":
+        with rows_told() as told_of_rows:
+            result = verb.does(drive, folder=series_folder(options.file), told=told_of_rows, **given)
     else:
         result = verb.does(drive, **given)
     if verb.changes:
@@ -231,7 +262,7 @@ def failed(result: Any) -> bool:
     """Whether a result is one that a script should stop at."""
     if (run := getattr(result, "run", None)) is not None:
         return bool(run.message)
-    if getattr(result, "unlike", False):
+    if getattr(result, "unlike", False) or getattr(result, "failed", 0):
         return True
     if not isinstance(result, list):
         return False
@@ -269,8 +300,10 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     writable = [folder]
     with contextlib.suppress(BuildProblem):
         writable.append(cache_folder())
-    if options.verb == "c":
-        target = Path(options.folder)
+    target = Path(options.folder) if options.verb == "c" else None
+    if options.verb == "series" and options.name:
+        target = series_folder(options.file)
+    if target is not None:
         target.mkdir(parents=True, exist_ok=True)
         writable.append(target)
     confine(writable)

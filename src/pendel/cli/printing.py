@@ -22,10 +22,12 @@ from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.judging import TransferReport
 from pendel.core.verbs.mechanics import CalmedReport, MechanicsReport
 from pendel.core.verbs.running import Measured, Ran
+from pendel.core.verbs.series import Planned, SeriesReport
 from pendel.core.verbs.shipping import FirmwareReport
 from pendel.core.verbs.tuning import TunedReport
 
-LEFT_OUT = ("run", "unit_inside", "transfer")
+MOST_REASONS = 5
+LEFT_OUT = ("run", "unit_inside", "transfer", "table")
 """Fields of results that hold what they come from."""
 
 
@@ -83,7 +85,12 @@ def _(result: Mapping, verb: str) -> None:
 
 @show.register
 def _(result: list, verb: str) -> None:
-    nothing = {"check": "no findings", "signals": "no signals", "loops": "no closed loop"}
+    nothing = {
+        "check": "no findings",
+        "signals": "no signals",
+        "loops": "no closed loop",
+        "series": "no series is planned",
+    }
     for each in result:
         print_line(*cells_of(each))
     if not result:
@@ -111,6 +118,21 @@ def _(result: Measured, verb: str) -> None:
     print_line("lost by", "mean power W", "energy J")
     for lost in (*result.lost, *result.sums):
         print_line(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}")
+
+
+@show.register
+def _(result: SeriesReport, verb: str) -> None:
+    print_line(f"{result.name}: {result.done} of {result.count} rows, {result.failed} failed")
+    if result.columns:
+        print()
+        print_line("figure", "unit", "least", "mean", "largest")
+    for each in result.columns:
+        print_line(each.measure, each.unit, *(f"{x:.6g}" for x in (each.least, each.mean, each.largest)))
+    reasons = dict.fromkeys(row.reason for row in result.table.rows if row.reason)
+    for reason in list(reasons)[:MOST_REASONS]:
+        print_aside(f"found: {reason}")
+    if len(reasons) > MOST_REASONS:
+        print_aside(f"found: {len(reasons) - MOST_REASONS} more reasons; --out has them row by row")
 
 
 @show.register
@@ -244,6 +266,14 @@ def cells_of(each: Any) -> tuple[str, ...]:
 @cells_of.register
 def _(each: FindingReport) -> tuple[str, ...]:
     return (f"{each.severity}: {each.where}: {each.sentence}",)
+
+
+@cells_of.register
+def _(each: Planned) -> tuple[str, ...]:
+    state = each.state
+    if not state.begun:
+        return (each.name, "not begun")
+    return (each.name, f"{state.done} of {state.count} rows", f"{state.failed} failed", state.differs)
 
 
 @cells_of.register

@@ -24,10 +24,10 @@ from pendel.core.vocabulary import ValueRole
 
 def cards(of: Subject) -> None:
     for key, kind in of.kinds.items():
-        _card(of, key, kind)
+        examine_card(of, key, kind)
 
 
-def _card(of: Subject, key: str, kind: Kind) -> None:
+def examine_card(of: Subject, key: str, kind: Kind) -> None:
     drive, names, result = of.drive, of.names, of.result
     card = drive.cards[key]
     good = values_of(drive, key, kind, names, result)

@@ -9,6 +9,7 @@ from pendel.core.check.examined import Examined, Rule, Subject
 from pendel.core.check.fixed_steps import harmonics
 from pendel.core.check.formats import formats
 from pendel.core.check.panel import panel
+from pendel.core.check.plans import plans
 from pendel.core.check.settings import quantities, settings
 from pendel.core.check.unit_fit import unit_fit
 from pendel.core.check.wires import ports, taps, wires
@@ -34,6 +35,7 @@ RULES: tuple[Rule, ...] = (
     taps,
     unit_fit,
     panel,
+    plans,
 )
 """In an order in which each finds evaluated what it looks at. A kind adds its own by `Kind.rules`."""
 

@@ -28,6 +28,7 @@ from pendel.core.drive.document import (
 )
 from pendel.core.drive.limits import check_changes, within_sheet
 from pendel.core.drive.nesting import free_role, resolved, with_members
+from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.expressions import renamed
 from pendel.core.quantities.named import check_name
@@ -349,6 +350,8 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
         return renamed_signal(signal, card, new)
 
     changes += in_transfers(drive, named)
+    if new != card:
+        changes += in_plans(drive, lambda plan: plan.with_card(card, new))
     for key, other in drive.cards.items() if new != card else ():
         inside = new if other.inside == card else other.inside
         tuned_on = {named(name): gain for name, gain in other.tuned_on.items()}
@@ -429,6 +432,7 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
     for name, kept in drive.transfers.items():
         if follow(kept.at) != kept.at:
             changes.append(changed(drive, "transfers", name, replace(kept, at=follow(kept.at))))
+    changes += in_plans(drive, lambda plan: plan.with_quantity(old, new))
     return Command(f"Rename {old} to {new}", tuple(changes))
 
 
@@ -484,6 +488,32 @@ def keep_transfer(drive: Drive, name: str, kept: KeptTransfer) -> Command:
 
 def remove_transfer(drive: Drive, name: str) -> Command:
     return Command(f"Forget {name}", tuple(removed(drive, "transfers", [name])))
+
+
+def set_plan(drive: Drive, name: str, plan: Plan, title: str = "") -> Command:
+    """Plan a series by a name, in the place of one of that name."""
+    title = title or f"{'Change' if name in drive.plans else 'Plan'} {name}"
+    return Command(title, (changed(drive, "plans", name, plan),))
+
+
+def remove_plan(drive: Drive, name: str) -> Command:
+    return Command(f"Delete {name}", tuple(removed(drive, "plans", [name])))
+
+
+def rename_plan(drive: Drive, old: str, new: str) -> Command:
+    """Raises `DriveProblem`."""
+    new = new.strip()
+    if not new or new in drive.plans:
+        raise DriveProblem(f"A series is called {new} already." if new else "A series needs a name.")
+    at, plan = list(drive.plans).index(old), drive.plans[old]
+    return Command(f"Rename {old}", (Change("plans", old, plan, None, at), Change("plans", new, None, plan, at)))
+
+
+def in_plans(drive: Drive, change: Callable[[Plan], Plan]) -> list[Change]:
+    """Changes of planned series that name something that is called otherwise now."""
+    return [
+        changed(drive, "plans", name, after) for name, plan in drive.plans.items() if (after := change(plan)) != plan
+    ]
 
 
 def add_tap(drive: Drive, name: str, end: End) -> Command:

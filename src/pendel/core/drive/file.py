@@ -32,6 +32,7 @@ from pendel.core.drive.document import (
 from pendel.core.drive.file_text import MOST_ENTRIES, LeaveOut, parsed, text_of
 from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
+from pendel.core.drive.plans import plan_from, plan_record
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
 
@@ -87,6 +88,8 @@ def to_text(drive: Drive) -> str:
         record["panel"] = {key: control_record(control) for key, control in drive.panel.items()}
     if drive.transfers:
         record["transfers"] = {name: transfer_record(kept) for name, kept in drive.transfers.items()}
+    if drive.plans:
+        record["plans"] = {name: plan_record(plan) for name, plan in drive.plans.items()}
     long = {}
     for key, card in record["cards"].items():
         if len(card.get("profile", ())) >= MANY_CORNERS:
@@ -295,16 +298,16 @@ def excerpt(text: str) -> str:
     return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 
 
-PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers")
+PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers", "plans")
 """Those whose records are left out whole."""
 
 
 def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
     """Remove from a record what breaks the schema at ``path``: the smallest thing a drive can do without."""
-    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps", "panel", "transfers"}
+    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps", "panel", "transfers", "plans"}
     table = path[0] if path else None
     if table is None or (len(path) == 1 and why in ("type", "minimum", "const")):
-        tables = ("cards", "settings", "quantities", "taps", "panel", "transfers")
+        tables = ("cards", *PLAIN_TABLES)
         for name, empty in (("wires", list[Any]()), *((name, dict[str, Any]()) for name in tables)):
             if not isinstance(record.get(name, empty), type(empty)) or (table is None and name not in record):
                 record[name] = empty
@@ -395,6 +398,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("panel", key, control_from, control)
     for name, kept in record.get("transfers", {}).items():
         put("transfers", name, transfer_from, kept)
+    for name, plan in record.get("plans", {}).items():
+        put("plans", name, plan_from, plan)
     for table, maximum in MOST.items():
         if len(drive.table(table)) > maximum:
             raise FileProblem(source, f"it has {len(drive.table(table))} {table}; a drive has at most {maximum}.")

@@ -24,6 +24,7 @@ from pendel.core.drive.document import (
     Quantity,
     Wire,
 )
+from pendel.core.drive.plans import COMBINED, WAYS, Plan
 from pendel.core.errors import DriveProblem, shorten
 from pendel.core.wording import sentence_case
 
@@ -34,6 +35,8 @@ MOST_CORNERS, MOST_ROWS, MOST_CELLS, MOST_LINES = 500_000, 1000, 100, 2000
 """Of a profile, of a table and of one of its rows, of a section of equations."""
 MOST_NODES = 400
 """Along one axis of a flux table."""
+MOST_VARIED, MOST_LISTED = 100, 100_000
+"""Things that vary in a series, or are measured in it, and values of a list."""
 FARTHEST = 100_000
 """Grid steps from the middle of the sheet."""
 DEEPEST = 20
@@ -46,6 +49,7 @@ MOST = {
     "taps": 20_000,
     "panel": 500,
     "transfers": 500,
+    "plans": 200,
 }
 """Records of a table."""
 
@@ -93,11 +97,33 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
             yield from _control(key, record)
         case KeptTransfer():
             yield from _transfer(key, record)
+        case Plan():
+            yield from _plan(key, record)
         case str():
             yield from _text(f"the setting {shorten(key)}", key, LONGEST_NAME)
             yield from _text(f"the setting {key}", record)
         case _:
             yield f"{shorten(str(key))} holds what is no record of {table}."
+
+
+def _plan(key: str, plan: Plan) -> Iterator[str]:
+    name = f"the series {shorten(key, 40)}"
+    yield from _text(name, key, LONGEST_NAME)
+    if not key.strip():
+        yield "A series has no name. Give it one."
+    yield from _count(f"what varies in {name}", plan.varied, MOST_VARIED, "entries")
+    yield from _count(f"the measures of {name}", plan.measures, MOST_VARIED, "entries")
+    if plan.combined not in COMBINED:
+        yield f"“{shorten(plan.combined)}” is no way to combine what varies. Choose one of {', '.join(COMBINED)}."
+    for varied in plan.varied:
+        if varied.how not in WAYS:
+            yield f"“{shorten(varied.how)}” is no way to vary something. Choose one of {', '.join(WAYS)}."
+        yield from _count(f"the values of {shorten(varied.target)}", varied.texts, MOST_LISTED, "entries")
+        yield from _text(f"what varies in {name}", varied.target, LONGEST_NAME)
+        for text in varied.texts:
+            yield from _text(f"a value in {name}", text)
+    for text in (plan.count, plan.seed, *plan.measures):
+        yield from _text(name, text)
 
 
 def _card(key: str, card: Card) -> Iterator[str]:

@@ -5,14 +5,14 @@ from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
 from pendel.core.drive.document import Card, Drive, slug
 from pendel.core.drive.findings import fault
 from pendel.core.equations.connect import connect
 from pendel.core.equations.context import Network, PartContext, Pin
-from pendel.core.equations.kinds import AKind, APart, ExaminedDrive, SurfaceNumbers, is_block, is_part
+from pendel.core.equations.kinds import ABlock, AKind, APart, ExaminedDrive, SurfaceNumbers, is_block, is_part
 from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.skeleton import Answers, PartForm, PinName, Question, Skeleton
 from pendel.core.errors import DriveHasFindings
@@ -61,13 +61,20 @@ def numbers_in(drive: Drive, examined: ExaminedDrive, parts: Mapping[str, APart]
     """The numbers of a drive's parts, as their equations take them."""
     values, surfaces = {}, {}
     for key, kind in parts.items():
-        card = drive.cards[key]
-        with numbers_of(key, card):
-            values[key] = (
-                kind.equation_values(examined.values[key], card) if kind.equation_values else examined.values[key]
-            )
-        surfaces.update({f"{key}.{name}": numbers for name, (_, numbers) in surfaces_of(kind, card).items()})
+        values[key] = equation_values(key, drive.cards[key], kind, examined)
+        surfaces.update(surface_numbers(key, drive.cards[key], kind))
     return Numbers(values, examined.starts, frozenset(examined.given_starts), examined.profiles, surfaces)
+
+
+def equation_values(key: str, card: Card, kind: APart, examined: ExaminedDrive) -> Mapping[str, float]:
+    """What a part's equations take for its values. Raises `DriveHasFindings`."""
+    with numbers_of(key, card):
+        return kind.equation_values(examined.values[key], card) if kind.equation_values else examined.values[key]
+
+
+def surface_numbers(key: str, card: Card, kind: APart) -> dict[str, Sequence[float]]:
+    """By ``card.surface``."""
+    return {f"{key}.{name}": numbers for name, (_, numbers) in surfaces_of(kind, card).items()}
 
 
 def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APart]) -> tuple[Network, Answers]:
@@ -145,65 +152,72 @@ def numbers_of(key: str, card: Card) -> Iterator[None]:
         raise DriveHasFindings([fault(sentence, key)]) from problem
 
 
+def block_in(
+    drive: Drive, examined: ExaminedDrive, key: str, kind: ABlock, sources: Mapping[str, str]
+) -> BlockInstance:
+    """A card's block with its values; ``sources`` has what feeds each input, by ``card.port``. Raises
+    `DriveHasFindings`."""
+    card, tick = drive.cards[key], examined.settings["tick"]
+    ideal = drive.settings["sensors"] == "ideal"
+    errorless = {c.name: c.ideal for c in kind.choices if c.ideal} if ideal else {}
+    if errorless:
+        card = Card(card.kind, card.name, choices={**card.choices, **errorless})
+    periods = kind.value_name(ValueRole.PERIODS)
+    values = {n: v for n, v in examined.values[key].items() if n != periods}
+    every, phase = int(examined.values[key].get(periods, 1)), examined.phases.get(key, 0)
+    begins = tick * phase
+    with numbers_of(key, card):
+        if kind.from_first_tick and begins:
+            values.update(kind.from_first_tick(values, begins))
+        if kind.derive:
+            values.update(kind.derive(values, card, tick * every))
+    table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
+    if table and kind.profile_table:
+        table = kind.profile_table(tuple((t - begins, y) for t, y in table), tick * every)
+    values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
+    inputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_IN)
+    outputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_OUT)
+    if kind.tables:
+        with numbers_of(key, card):
+            table = tuple(kind.tables(examined.values[key], card))
+    block = BlockInstance(
+        key,
+        f"{kind.id}_{key}" if kind.lone else kind.id,
+        drive.cards[key].name,
+        kind.update,
+        inputs,
+        outputs,
+        values,
+        {p: sources.get(f"{key}.{p}") for p in inputs},
+        every,
+        kind.deck is Deck.SENSOR,
+        kind.holds,
+        kind.turns,
+        table,
+        kind.regulates,
+        kind.compares,
+        kind.smooth,
+        kind.bounds,
+        phase,
+    )
+    if block.line_places > LONGEST_LINE:
+        sentence = f"{block.title}: it would remember {block.line_places - 2} periods; "
+        sentence += "at most a million are possible. Shorten its time or let it run less often."
+        raise DriveHasFindings([fault(sentence, key)])
+    return block
+
+
+def signal_sources(drive: Drive) -> dict[str, str]:
+    """What feeds each port, both as ``card.port``."""
+    return {str(w.b): str(w.a) for w in drive.wires.values()}
+
+
 def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card], AKind]) -> ControlDeck:
     """The blocks of a drive in running order, with their values. Raises `LoopWithoutDelay` and
     `DriveHasFindings`."""
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
-    sources = {str(w.b): str(w.a) for w in drive.wires.values()}
-    tick = examined.settings["tick"]
-    ideal = drive.settings["sensors"] == "ideal"
-    blocks = []
-    for key, kind in kinds.items():
-        if not is_block(kind):
-            continue
-        card = drive.cards[key]
-        errorless = {c.name: c.ideal for c in kind.choices if c.ideal} if ideal else {}
-        if errorless:
-            card = Card(card.kind, card.name, choices={**card.choices, **errorless})
-        periods = kind.value_name(ValueRole.PERIODS)
-        values = {n: v for n, v in examined.values[key].items() if n != periods}
-        every, phase = int(examined.values[key].get(periods, 1)), examined.phases.get(key, 0)
-        begins = tick * phase
-        with numbers_of(key, card):
-            if kind.from_first_tick and begins:
-                values.update(kind.from_first_tick(values, begins))
-            if kind.derive:
-                values.update(kind.derive(values, card, tick * every))
-        table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
-        if table and kind.profile_table:
-            table = kind.profile_table(tuple((t - begins, y) for t, y in table), tick * every)
-        values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
-        inputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_IN)
-        outputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_OUT)
-        if kind.tables:
-            with numbers_of(key, card):
-                table = tuple(kind.tables(examined.values[key], card))
-        blocks.append(
-            BlockInstance(
-                key,
-                f"{kind.id}_{key}" if kind.lone else kind.id,
-                drive.cards[key].name,
-                kind.update,
-                inputs,
-                outputs,
-                values,
-                {p: sources.get(f"{key}.{p}") for p in inputs},
-                every,
-                kind.deck is Deck.SENSOR,
-                kind.holds,
-                kind.turns,
-                table,
-                kind.regulates,
-                kind.compares,
-                kind.smooth,
-                kind.bounds,
-                phase,
-            )
-        )
-        if blocks[-1].line_places > LONGEST_LINE:
-            sentence = f"{blocks[-1].title}: it would remember {blocks[-1].line_places - 2} periods; "
-            sentence += "at most a million are possible. Shorten its time or let it run less often."
-            raise DriveHasFindings([fault(sentence, key)])
+    sources = signal_sources(drive)
+    blocks = [block_in(drive, examined, key, kind, sources) for key, kind in kinds.items() if is_block(kind)]
     ordered = in_running_order(blocks)
     own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}
     read_from_plant = [s for b in ordered for s in b.sources.values() if s and s not in own_signals]
@@ -215,7 +229,7 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
     return ControlDeck(
         slug(drive.title.split("·")[-1]),
         ordered,
-        tick,
+        examined.settings["tick"],
         int(examined.settings["computing_delay"]),
         tuple(dict.fromkeys(read_from_plant)),
         commands,

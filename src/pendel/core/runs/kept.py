@@ -162,6 +162,8 @@ class KeptRun:
     """Whether a view shows it."""
     used_at: float = 0.0
     """When something was computed for it last, by `time.monotonic`."""
+    thinned_to: float = 0.0
+    """s between two points of what was thinned, where the run was just made."""
     ends: tuple[float, float] = (0.0, 0.0)
     """s: where its record begins and ends, once it was released."""
 

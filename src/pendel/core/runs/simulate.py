@@ -444,6 +444,21 @@ def run_drive(
     refuse_strange_c(prepared.drive, "allow it")
     if until is not None and not 0 < until < math.inf:
         raise DriveProblem(f"A run cannot last {until:g} s. Give a time above 0, such as 0.3 s.")
+    run = recorded_run(prepared, name=name, watch=watch, until=until)
+    add_remarks(run, prepared)
+    return run
+
+
+def recorded_run(
+    prepared: Prepared,
+    *,
+    name: str = "Run",
+    watch: Watch | None = None,
+    until: float | None = None,
+    drive_text: str | None = None,
+) -> KeptRun:
+    """The same without a look at what wants attention. ``drive_text`` is that of another drive of the same cards, where
+    what the run keeps need not be its own, which takes a while to write."""
     drive, structure, deck = prepared.drive, prepared.structure, prepared.deck
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     run_settings = settings_of_run(prepared, kinds, until)
@@ -468,35 +483,23 @@ def run_drive(
         recorded.outcome,
         outcome_sentence(drive, recorded),
         recorded.counters,
-        prepared.text,
+        prepared.text if drive_text is None else drive_text,
         {"until": run_settings.until, "tolerance": run_settings.tolerance},
         level=drive.settings["level"],
         seconds=seconds,
     )
-    run.thinned_until, run.condensed = recorded.thinned_until, condenser.result()
+    run.thinned_until, run.thinned_to, run.condensed = recorded.thinned_until, recorded.thinned_to, condenser.result()
     pulsed = [own.f for shape, own in zip(structure.pulses, inputs.pulses) if "f" in dict(shape.numbers)]
     run.pulse_frequencies = tuple(sorted(set(pulsed)))
     run.devices = devices
     for device in run.devices:
         words = f"switching energy of {device.name}" if device.name else "switching energy"
         run.infos[device.key] = SignalInfo(device.key, full_name(drive, device.card), words, "J")
-    add_remarks(run, prepared, kinds, gates_overlap=any(own.off_delay > 0 for own in inputs.pulses))
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),
             "worst_step": recorded.worst_step,
         }
-    if recorded.thinned_until > 0:
-        run.remarks.append(
-            Remark(
-                f"The record was long, so until {figure(recorded.thinned_until, 's', 4)} it keeps one "
-                f"point every {figure(recorded.thinned_to, 's', 3)}; "
-                "ripple is seen from there on. Means, rms and losses stay those of all steps. Run a "
-                "shorter time to keep all of it.",
-                "",
-                recorded.thinned_until,
-            )
-        )
     return run
 
 
@@ -516,10 +519,11 @@ def settings_of_run(prepared: Prepared, kinds: Mapping[str, Kind], until: float 
     )
 
 
-def add_remarks(run: KeptRun, prepared: Prepared, kinds: Mapping[str, Kind], *, gates_overlap: bool) -> None:
+def add_remarks(run: KeptRun, prepared: Prepared) -> None:
     """Look at a run for what wants attention."""
     drive, values = prepared.drive, prepared.examined.values
-    if gates_overlap:
+    kinds = {key: kind_of(card) for key, card in drive.cards.items()}
+    if any(own.off_delay > 0 for own in prepared.pulses):
         run.remarks = [
             o.remark(
                 drive.cards[o.card].name,
@@ -538,6 +542,17 @@ def add_remarks(run: KeptRun, prepared: Prepared, kinds: Mapping[str, Kind], *, 
         if prepared.shipped:
             run.remarks += limited_words(run, prepared.lowered) + lost_inside(run, prepared.lowered)
             add_differences(run, prepared.lowered)
+    if run.thinned_until > 0:
+        run.remarks.append(
+            Remark(
+                f"The record was long, so until {figure(run.thinned_until, 's', 4)} it keeps one "
+                f"point every {figure(run.thinned_to, 's', 3)}; "
+                "ripple is seen from there on. Means, rms and losses stay those of all steps. Run a "
+                "shorter time to keep all of it.",
+                "",
+                run.thinned_until,
+            )
+        )
 
 
 def own_parts(drive: Drive, kinds: Mapping[str, Kind]) -> list[str]:

@@ -10,6 +10,7 @@ from pendel.core.verbs.exporting import export_unit
 from pendel.core.verbs.judging import linear_between
 from pendel.core.verbs.mechanics import calm, modes
 from pendel.core.verbs.running import measure, run
+from pendel.core.verbs.series import run_series
 from pendel.core.verbs.serving import serve_board
 from pendel.core.verbs.shipping import (
     describe_for_tools,
@@ -120,6 +121,33 @@ VERBS = (
             SIGNALS,
             UNIT,
         ),
+    ),
+    Verb(
+        "series",
+        "run a drive many times with values that vary, and tell figures of each run; goes on where it was left",
+        run_series,
+        (
+            Parameter("name", "a series that the drive plans; without it, they are listed", "NAME", placed=True),
+            Parameter("cores", "how many runs at once; as many as there are cores without it", "N"),
+            Parameter("anew", "begin again with the drive as it is, and let go the rows that are there", flag=True),
+            Parameter(
+                "vary",
+                "for a series of its own, such as R_load=30 ohm, 45 ohm or step_up.L=even: 100 uH, 300 uH, 9",
+                "NAME=VALUES",
+                many=True,
+            ),
+            Parameter(
+                "figures",
+                "what is told of each run, such as max(step_up.input_current); those of the plan without it",
+                "FIGURE",
+                many=True,
+                option="figure",
+            ),
+            Parameter("combined", "all with all, row by row, Sobol points, Latin hypercube or random", "WAY"),
+            Parameter("count", "how many rows, where points are sampled", "N"),
+        ),
+        writes="its rows by its ending: .csv, .json or .parquet; without it, a summary goes to the terminal",
+        endings=lambda: (".csv", ".json", ".parquet"),
     ),
     Verb(
         "loops",
@@ -303,6 +331,7 @@ __all__ = [
     "propose_gains",
     "ranges_of",
     "run",
+    "run_series",
     "serve_board",
     "set_named",
     "signals",

@@ -19,6 +19,8 @@ class Parameter:
     required: bool = False
     option: str = ""
     """What the terminal calls it, where that is another word."""
+    placed: bool = False
+    """Whether the terminal takes it by its place, though it may be left out."""
     flag: bool = False
     """Whether it is only there or not."""
 

@@ -1,0 +1,260 @@
+"""What is told of a row, as an expression over figures of its signals.
+
+``overshoot(door_leaf.position, travel.position)``, ``max(door_motor.current) / I_n``,
+``mean(step_up.current, end - 10 ms, end)``: a function takes the signal, for a response the setpoint it follows, and
+the times it is taken between, which may name events: ``start`` and ``end`` of the run, ``load_step`` and
+``setpoint_step``. Functions are all measures of `pendel.core.measures` and those of `FIGURES`. Quantities have the
+values they have in the row.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from pendel.core.drive.user_text import near_words
+from pendel.core.errors import DriveProblem, ExpressionProblem, SyntaxProblem
+from pendel.core.measures import MEASURES, Measure, Span
+from pendel.core.quantities.expressions import FUNCTIONS, Call, Measured, Name, Node, Reader, evaluate
+from pendel.core.quantities.units import NO_TURN, si_unit_of, turn
+from pendel.core.quantities.units import unit as unit_of
+from pendel.core.runs.balance import balance
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.measures import window
+
+EVENTS = ("start", "end", "load_step", "setpoint_step")
+
+
+def _largest(span: Span) -> float:
+    return float(np.max(window(*span.trace.drawn, span.start, span.end)[1]))
+
+
+def _least(span: Span) -> float:
+    return float(np.min(window(*span.trace.drawn, span.start, span.end)[1]))
+
+
+def _peak(span: Span) -> float:
+    return max(abs(_largest(span)), abs(_least(span)))
+
+
+def _last(span: Span) -> float:
+    return float(span.values[1][-1])
+
+
+def _first(span: Span) -> float:
+    return float(span.values[1][0])
+
+
+FIGURES = {
+    "max": Measure("max", "largest", _largest),
+    "min": Measure("min", "least", _least),
+    "peak": Measure("peak", "largest, without sign", _peak),
+    "last": Measure("last", "at the end", _last),
+    "first": Measure("first", "at the beginning", _first),
+}
+"""Figures of a signal that the page of runs reads off its curves."""
+WHOLE: Mapping[str, tuple[str, str, Callable[[KeptRun, str, float, float], float]]] = {
+    "lost": ("energy lost, of all parts or one", "J", lambda run, card, a, b: _lost(run, card, a, b)),
+    "supplied": ("energy from sources", "J", lambda run, card, a, b: balance(run, a, b).supplied),
+    "delivered": ("energy to loads", "J", lambda run, card, a, b: balance(run, a, b).delivered),
+    "efficiency": ("share delivered of what is supplied", "%", lambda run, card, a, b: _efficiency(run, a, b)),
+    "remarks": ("how many remarks there are on the run", "", lambda run, card, a, b: float(len(run.remarks))),
+}
+"""Figures of a run as a whole, which take no signal, or one card: title, unit, and what gives them."""
+
+
+def _lost(run: KeptRun, card: str, start: float, end: float) -> float:
+    whole = balance(run, start, end)
+    if not card:
+        return whole.heat + whole.switched
+    names = {info.card_key: info.card for info in run.infos.values()}
+    own = (names.get(card, card), f"{names.get(card, card)}, switching")
+    return sum(lost.energy for lost in whole.losses if lost.what in own)
+
+
+def _efficiency(run: KeptRun, start: float, end: float) -> float:
+    whole = balance(run, start, end)
+    return whole.delivered / whole.supplied if whole.supplied > 0 and whole.delivered else math.nan
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A figure within an expression: its function, the names and the times that it takes."""
+
+    function: str
+    names: tuple[str, ...]
+    times: tuple[Node, ...]
+
+
+@dataclass(frozen=True)
+class Column:
+    """``tree`` has the name ``#k`` in the place of the figure ``taken[k]``."""
+
+    text: str
+    tree: Node
+    taken: tuple[Taken, ...]
+
+
+@dataclass(frozen=True)
+class Told:
+    """A figure in SI, with the unit that it is shown in; not-a-number with the reason ``why`` it means nothing."""
+
+    value: float
+    unit: str = ""
+    why: str = ""
+
+
+def unknown_signal(column: Column, known: Collection[str], cards: Collection[str]) -> str:
+    """A sentence on a signal or card that a column names and that is not there, or nothing."""
+    for taken in column.taken:
+        for name in taken.names:
+            there = cards if taken.function in WHOLE else known
+            if name not in there:
+                what = "card" if taken.function in WHOLE else "signal"
+                return f"{column.text}: the drive has no {what} {name}.{near_words(name, there)}"
+    return ""
+
+
+def known_functions() -> dict[str, str]:
+    """Titles of all figures, by their function."""
+    found = {name: each.title for name, each in FIGURES.items()}
+    found |= {each.id: each.title for each in MEASURES}
+    return found | {name: title for name, (title, _, _) in WHOLE.items()}
+
+
+class ColumnReader(Reader):
+    """Reads an expression with figures of signals in it."""
+
+    def __init__(self, text: str):
+        super().__init__(text)
+        self.taken: list[Taken] = []
+
+    def call(self, token: object) -> Call | Name:  # type: ignore[override]
+        name = getattr(token, "text")  # noqa: B009
+        known = known_functions()
+        if name not in known:
+            if name not in FUNCTIONS:
+                self.at -= 1
+                raise self.fail(f"{name} is no figure.{near_words(name, known)} There are {', '.join(sorted(known))}")
+            return super().call(token)  # type: ignore[arg-type]
+        self.take("(")
+        arguments: list[Node] = []
+        while self.peek() != ")":
+            arguments.append(self.sum())
+            if self.peek() != ",":
+                break
+            self.at += 1
+        self.take(")")
+        names = [a.name for a in arguments if isinstance(a, Name) and a.name not in EVENTS]
+        if name in FUNCTIONS and not (names and isinstance(arguments[0], Name) and "." in names[0]):
+            if len(arguments) != FUNCTIONS[name]:
+                raise self.fail(f"{name} takes a signal, such as {name}(card.signal), or two figures")
+            return Call(name, tuple(arguments))
+        return self.figure(name, tuple(arguments))
+
+    def figure(self, name: str, arguments: tuple[Node, ...]) -> Name:
+        most = 1 if name in WHOLE else 2
+        named: list[str] = []
+        while arguments and isinstance(arguments[0], Name) and len(named) < most and arguments[0].name not in EVENTS:
+            named.append(arguments[0].name)
+            arguments = arguments[1:]
+        if not named and name not in WHOLE:
+            raise self.fail(f"{name} takes a signal first, such as {name}(card.signal)")
+        if len(arguments) not in (0, 2):
+            raise self.fail(f"{name} is taken between two times, such as 5 ms, end; give both or none")
+        self.taken.append(Taken(name, tuple(named), arguments))
+        return Name(f"#{len(self.taken) - 1}")
+
+
+@lru_cache(maxsize=1024)
+def read_column(text: str) -> Column:
+    """Raises `SyntaxProblem` with the place where reading failed."""
+    if not text.strip():
+        raise SyntaxProblem(text, 0, "it is empty; write a figure such as max(card.signal)")
+    reader = ColumnReader(text)
+    return Column(text, reader.whole(), tuple(reader.taken))
+
+
+def told(column: Column, run: KeptRun, quantities: Callable[[str], Measured]) -> Told:
+    """What a column tells of a run; ``quantities`` are those of the row."""
+    units: dict[str, str] = {}
+
+    def lookup(name: str) -> Measured:
+        if not name.startswith("#"):
+            return quantities(name)
+        value, unit_text = figure_of(column.taken[int(name[1:])], run, quantities)
+        units[name] = unit_text
+        if math.isnan(value):
+            raise NothingToTell(column.taken[int(name[1:])].function)
+        return Measured(
+            value, unit_of(unit_text)[1] if unit_text else Measured(0.0).dim, turn(unit_text) if unit_text else NO_TURN
+        )
+
+    try:
+        result = evaluate(column.tree, lookup, column.text)
+    except NothingToTell as problem:
+        return Told(math.nan, next(iter(units.values()), ""), str(problem))
+    except (DriveProblem, ExpressionProblem) as problem:
+        return Told(math.nan, "", str(problem))
+    alone = isinstance(column.tree, Name) and column.tree.name in units
+    shown = units[column.tree.name] if alone and isinstance(column.tree, Name) else si_unit_of(result.dim, result.turn)
+    return Told(result.si, "" if shown == "1" else shown)
+
+
+class NothingToTell(DriveProblem):
+    """A figure that means nothing in a run."""
+
+    def __init__(self, function: str):
+        measure = FIGURES.get(function) or (MEASURES[function] if function in {m.id for m in MEASURES} else None)
+        super().__init__(measure.why_none if measure is not None else "There is nothing it could be taken from.")
+
+
+def figure_of(taken: Taken, run: KeptRun, quantities: Callable[[str], Measured]) -> tuple[float, str]:
+    """A figure in SI and its unit. Raises `DriveProblem` and `ExpressionProblem`."""
+    signal = taken.names[0] if taken.names and taken.function not in WHOLE else ""
+    setpoint = taken.names[1] if len(taken.names) > 1 else None
+    for name in (signal, setpoint):
+        if name and name not in run.keys:
+            raise DriveProblem(f"The run has no signal {name}.{near_words(name, run.keys)}")
+    start, end = run.begin, run.end
+    whole = Span(run, signal or next(iter(run.keys), ""), start, end, setpoint)
+    if taken.times:
+        start, end = (time_of(each, whole, quantities) for each in taken.times)
+        start, end = max(start, run.begin), min(end, run.end)
+        if not start < end:
+            raise DriveProblem(f"{taken.function} is taken from {start:g} s to {end:g} s, which is no span of the run.")
+    if taken.function in WHOLE:
+        _, unit_text, of = WHOLE[taken.function]
+        return of(run, taken.names[0] if taken.names else "", start, end), unit_text
+    measure = FIGURES.get(taken.function) or MEASURES[taken.function]
+    span = Span(run, signal, start, end, setpoint)
+    value = measure.value(span)
+    return (math.nan if value is None else value), measure.unit_for(span)
+
+
+def time_of(node: Node, whole: Span, quantities: Callable[[str], Measured]) -> float:
+    """A time (s) within a run. Raises `DriveProblem` where its event does not occur, and `ExpressionProblem`."""
+
+    def lookup(name: str) -> Measured:
+        if name not in EVENTS:
+            return quantities(name)
+        seconds = event(name, whole)
+        if seconds is None:
+            words = "load changes" if name == "load_step" else "setpoint is followed that steps"
+            raise DriveProblem(f"There is no {name} in this run: no {words}.")
+        return Measured(seconds, unit_of("s")[1])
+
+    return evaluate(node, lookup).si
+
+
+def event(name: str, whole: Span) -> float | None:
+    """When something happens in a run (s); None where it does not."""
+    if name in ("start", "end"):
+        return whole.start if name == "start" else whole.end
+    if name == "load_step":
+        return whole.disturbed_at
+    return whole.move.begins if whole.move is not None else None

@@ -1,0 +1,153 @@
+"""Rows that are run: some of a series, in threads that share one build."""
+
+from __future__ import annotations
+
+import math
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from pendel.core.drive.document import Drive
+from pendel.core.drive.plans import Plan
+from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError
+from pendel.core.plant.program import Outcome
+from pendel.core.plant.simulator import Watch
+from pendel.core.quantities.named import Names
+from pendel.core.runs.simulate import Prepared, add_remarks, prepare, recorded_run
+from pendel.core.series.columns import Column, Told, read_column, told, unknown_signal
+from pendel.core.series.following import Following
+from pendel.core.series.points import Points, points_of, seed_of_row
+from pendel.core.trust import refuse_strange_c
+
+DONE, FAILED = "done", "failed"
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row that was run, or could not be: its number, what varied, figures by column (SI; not-a-number where there is
+    none), and why not."""
+
+    number: int
+    texts: tuple[str, ...]
+    outcome: str
+    reason: str
+    seed: int
+    seconds: float
+    figures: tuple[float, ...]
+    units: tuple[str, ...] = ()
+    """In which figures are shown."""
+
+
+@dataclass
+class Series:
+    """A plan for a drive, ready to run rows of. Raises `DriveProblem`, `DriveHasFindings` and `SyntaxProblem` where it
+    cannot."""
+
+    drive: Drive
+    plan: Plan
+    points: Points = field(init=False)
+    columns: tuple[Column, ...] = field(init=False)
+
+    def __post_init__(self) -> None:
+        refuse_strange_c(self.drive, "allow it")
+        self.points = points_of(self.drive, self.plan)
+        self.columns = tuple(map(read_column, self.plan.measures))
+        self.needs_remarks = any(taken.function == "remarks" for column in self.columns for taken in column.taken)
+        prepared = prepare(self.drive)
+        self.following = Following(prepared, [axis.target.name for axis in self.points.axes])
+        self.seed_varies = "seed" in self.following.targets
+        if not self.following.as_a_whole:  # else signals may be there in some rows only
+            known = {*prepared.structure.signals, *prepared.deck.signals}
+            for column in self.columns:
+                if sentence := unknown_signal(column, known, self.drive.cards):
+                    raise DriveProblem(sentence)
+
+    @property
+    def base(self) -> Prepared:
+        return self.following.prepared
+
+    def row_drive(self, number: int) -> Drive:
+        """The drive of a row, with its own seed."""
+        texts = self.points.rows(number, number + 1)[0]
+        drive = self.following.drive_of(texts)
+        if not self.seed_varies:
+            drive.settings["seed"] = str(seed_of_row(self.points.seed, number))
+        return drive
+
+    def run(self, number: int, watch: Watch | None = None) -> Row:
+        """Run a row and tell its figures; never raises for what its values do."""
+        texts = self.points.rows(number, number + 1)[0]
+        begun = time.perf_counter()
+        drive = self.row_drive(number)
+        seed = int(drive.settings["seed"]) if drive.settings["seed"].isdigit() else 0
+
+        def row(outcome: str, reason: str, figures: Sequence[Told] = ()) -> Row:
+            values = tuple(each.value for each in figures) or (math.nan,) * len(self.columns)
+            units = tuple(each.unit for each in figures) or ("",) * len(self.columns)
+            return Row(number, texts, outcome, reason, seed, time.perf_counter() - begun, values, units)
+
+        try:
+            with np.errstate(all="ignore"):
+                prepared = self.following.ready(drive)
+                run = recorded_run(prepared, watch=watch, drive_text=self.base.text)
+                if run.outcome is Outcome.STOPPED:
+                    raise RowStopped
+                if self.needs_remarks:
+                    add_remarks(run, prepared)
+                names = Names({name: q.text for name, q in drive.quantities.items()})
+                figures = [told(column, run, names) for column in self.columns]
+        except DriveHasFindings as problem:
+            return row(FAILED, problem.findings[0].sentence)
+        except PendelError as problem:
+            return row(FAILED, str(problem))
+        if run.message:
+            return row(FAILED, run.message, figures)
+        whys = dict.fromkeys(f"{c.text}: {each.why}" for c, each in zip(self.columns, figures) if each.why)
+        return row(DONE, " ".join(whys), figures)
+
+
+class RowStopped(Exception):
+    """A row that was stopped on its way is no row."""
+
+
+def run_rows(
+    series: Series, numbers: Sequence[int], threads: int, stopping: Callable[[], bool] = lambda: False
+) -> Iterator[Row]:
+    """Rows as they finish, so many at once; fewer where it was asked to stop. A row's figures are the same to the bit
+    whatever runs beside it."""
+    waiting = iter(numbers)
+    watches: dict[Future[Row], Watch] = {}
+    over = threading.Event()
+
+    def begin() -> None:
+        number = next(waiting, None)
+        if number is not None and not over.is_set():
+            watch = Watch.private()
+            watches[pool.submit(series.run, number, watch)] = watch
+
+    with ThreadPoolExecutor(max(1, threads)) as pool:
+        try:
+            for _ in range(max(1, threads)):
+                begin()
+            while watches:
+                finished, _ = wait(watches, timeout=0.05, return_when=FIRST_COMPLETED)
+                if stopping() and not over.is_set():
+                    over.set()
+                    for watch in watches.values():
+                        watch.ask_to_stop()
+                for each in finished:
+                    del watches[each]
+                    begin()
+                    if not isinstance(each.exception(), RowStopped):
+                        yield each.result()
+        finally:
+            over.set()
+            for watch in watches.values():
+                watch.ask_to_stop()
+
+
+__all__ = ["DONE", "FAILED", "Row", "Series", "run_rows"]

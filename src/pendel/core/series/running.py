@@ -1,0 +1,149 @@
+"""A series from its first row to its last, wherever it was left."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+
+import numpy as np
+
+from pendel.core.drive.document import Drive
+from pendel.core.drive.file import from_text, to_text
+from pendel.core.drive.plans import Plan
+from pendel.core.errors import DriveProblem
+from pendel.core.series.rows import Row, Series, run_rows
+from pendel.core.series.store import RowStore, being_run, store_path
+
+COMMIT_EVERY = 0.5
+"""s between two batches of rows that are kept."""
+FOLDER = ".series"
+MOST_AT_ONCE = 100_000
+"""Numbers of open rows that are looked up at a time."""
+
+Runs = Callable[[Series, Sequence[int], Callable[[], bool]], Iterator[Row]]
+"""Runs rows, and gives each when it is done."""
+
+
+def folder_of(drive_path: Path) -> Path:
+    """Where the series of a saved drive are kept."""
+    return drive_path.with_name(drive_path.stem + FOLDER)
+
+
+def plain_drive(drive: Drive) -> Drive:
+    """The drive but for what changes no run: its panel, kept ways, taps' names and plans."""
+    plain = drive.copy()
+    for table in ("transfers", "panel", "plans"):
+        plain.table(table).clear()
+    return plain
+
+
+def text_of(drive: Drive) -> str:
+    """What a series keeps of its drive."""
+    return to_text(plain_drive(drive))
+
+
+@dataclass(frozen=True)
+class State:
+    """How far a series is. ``differs`` where the drive, or what varies in it, is another than it was begun with;
+    ``begun`` is empty where it was not."""
+
+    count: int = 0
+    done: int = 0
+    failed: int = 0
+    begun: str = ""
+    differs: str = ""
+
+    @property
+    def is_whole(self) -> bool:
+        return bool(self.begun) and self.done >= self.count
+
+
+def state_of(store: RowStore, drive: Drive, plan: Plan) -> State:
+    """Raises `FileProblem`."""
+    if not store.is_begun:
+        return State()
+    kept, (done, failed) = store.kept(), store.counts()
+    differs = ""
+    if replace(kept.plan, measures=()) != replace(plan, measures=()):
+        differs = "what varies was changed since"
+    elif kept.plan.measures != plan.measures:
+        differs = "what is told of its rows was changed since"
+    elif kept.drive_text != text_of(drive):
+        differs = "the drive was changed since"
+    return State(kept.count, done, failed, kept.begun, differs)
+
+
+@dataclass
+class Going:
+    """A series that is run: ``rows`` gives each row that is done, once it is kept."""
+
+    folder: Path
+    name: str
+    drive: Drive
+    plan: Plan
+
+    def store(self) -> RowStore:
+        """Raises `FileProblem`."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        return RowStore(store_path(self.folder, self.name))
+
+    def rows(self, runs: Runs, *, anew: bool = False, stopping: Callable[[], bool] = lambda: False) -> Iterator[Row]:
+        """Run all rows that are not there yet, with the drive and the plan that the series was begun with.
+
+        Parameters
+        ----------
+        anew
+            begin again with the present drive, and let go the rows that are there.
+
+        Raises
+        ------
+        DriveProblem, DriveHasFindings, FileProblem
+            where the plan is none, the drive cannot run, or another program runs the series.
+        """
+        path = store_path(self.folder, self.name)
+        with being_run(path):
+            store = self.store()
+            try:
+                yield from self._open_rows(store, runs, anew, stopping)
+            finally:
+                store.close()
+
+    def _open_rows(self, store: RowStore, runs: Runs, anew: bool, stopping: Callable[[], bool]) -> Iterator[Row]:
+        if anew or not store.is_begun:
+            series = Series(plain_drive(self.drive), self.plan)
+            now = datetime.now().isoformat(timespec="seconds")
+            store.begin(text_of(self.drive), self.plan, series.points.count, now)
+        else:
+            begun = store.kept()
+            series = Series(from_text(begun.drive_text, "The drive of the series"), begun.plan)
+            if series.points.count != begun.count:
+                raise DriveProblem(f"The series {self.name} has another number of rows by now. Start it anew.")
+        waiting: list[Row] = []
+        last = time.monotonic()
+        for first in range(0, series.points.count, MOST_AT_ONCE):
+            numbers = np.arange(first, min(series.points.count, first + MOST_AT_ONCE))
+            try:
+                for row in runs(series, np.setdiff1d(numbers, store.numbers()).tolist(), stopping):
+                    waiting.append(row)
+                    if time.monotonic() - last >= COMMIT_EVERY:
+                        store.add(waiting)
+                        kept, waiting, last = waiting, [], time.monotonic()
+                        yield from kept
+            finally:  # also where nobody wants more of them
+                store.add(waiting)
+            yield from waiting
+            waiting = []
+            if stopping():
+                return
+
+
+def in_threads(threads: int) -> Runs:
+    """Rows run in this process."""
+
+    def runs(series: Series, numbers: Sequence[int], stopping: Callable[[], bool]) -> Iterator[Row]:
+        return run_rows(series, numbers, threads, stopping)
+
+    return runs
