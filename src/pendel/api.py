@@ -19,6 +19,7 @@ from pendel.core.verbs.asking import SignalReport
 from pendel.core.verbs.changing import kind_of_card
 from pendel.drive_firmware import ShippedDrive
 from pendel.drive_loops import JudgedDrive
+from pendel.drive_series import VariedDrive
 from pendel.run_view import NoSignal, Run
 from pendel.tables import html_table
 
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["CardView", "Drive", "NoSignal", "Run"]
 
 
-class Drive(JudgedDrive, ShippedDrive):
+class Drive(JudgedDrive, ShippedDrive, VariedDrive):
     """A drive to open or build, change, check and run. In the examples ``d`` is
     ``pendel.open_example("car_door_drive")``, opened again for each.
 

@@ -1,0 +1,187 @@
+"""What a script asks of a drive a thousand times: series of runs."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import weakref
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from pendel.core.drive import commands
+from pendel.core.drive.plans import GRID, WAYS, Plan, Varied
+from pendel.core.drive.user_text import known_name
+from pendel.core.errors import DriveProblem
+from pendel.core.trust import allow_all_of, refuse_strange_c
+from pendel.drive_edits import EditedDrive
+
+if TYPE_CHECKING:
+    import pandas
+    import xarray
+
+    from pendel.core.series.rows import Row
+    from pendel.core.series.running import Going
+
+
+def varied_of(target: str, wished: Sequence[str | float]) -> Varied:
+    """What varies, from values, or a tuple of a way of `pendel.core.drive.plans.WAYS` and what it takes."""
+    texts = tuple(map(str, wished))
+    if isinstance(wished, tuple) and texts and texts[0] in WAYS:
+        return Varied(target, texts[0], texts[1:])
+    return Varied(target, "list", texts)
+
+
+@dataclass(frozen=True)
+class SeriesRow:
+    """A run of a series: what varied as texts, figures in SI (not-a-number where there is none), and why not."""
+
+    number: int
+    values: Mapping[str, str]
+    figures: Mapping[str, float]
+    outcome: str
+    reason: str
+
+
+class SeriesView:
+    """Rows of a series: those that are there, then, while it runs, each that is done. Looping over it runs what is
+    missing; one that is left begins where it was."""
+
+    def __init__(self, going: Going, cores: int, *, anew: bool, forgotten: bool):
+        self._going, self._cores, self._anew = going, cores, anew
+        if forgotten:
+            weakref.finalize(self, shutil.rmtree, going.folder, ignore_errors=True)
+
+    @property
+    def plan(self) -> Plan:
+        return self._going.plan
+
+    def __iter__(self) -> Iterator[SeriesRow]:
+        from pendel.core.series.running import in_threads, state_of
+
+        anew, self._anew = self._anew, False
+        store = self._going.store()
+        try:
+            state = state_of(store, self._going.drive, self.plan)
+            if state.differs and not anew:
+                raise DriveProblem(
+                    f"The series {self._going.name} has {state.done} of {state.count} rows, but {state.differs}. Start "
+                    "it anew (anew=True), or undo the change to go on."
+                )
+            kept = [] if anew or not state.begun else store.rows(store.numbers().tolist())
+        finally:
+            store.close()
+        yield from map(self._row, kept)
+        yield from map(self._row, self._going.rows(in_threads(self._cores), anew=anew))
+
+    def _row(self, row: Row) -> SeriesRow:
+        targets = (varied.target for varied in self.plan.varied)
+        values, figures = dict(zip(targets, row.texts)), dict(zip(self.plan.measures, row.figures))
+        return SeriesRow(row.number, values, figures, row.outcome, row.reason)
+
+    def run(self) -> list[SeriesRow]:
+        """All rows, in their order; what is missing is run before."""
+        return sorted(self, key=lambda row: row.number)
+
+    def to_pandas(self) -> pandas.DataFrame:
+        """All rows by their numbers; what varies as texts, figures in SI. Needs pandas."""
+        import pandas
+
+        rows = self.run()
+        records = [{**row.values, **row.figures, "outcome": row.outcome, "reason": row.reason} for row in rows]
+        return pandas.DataFrame(records, index=pandas.Index([row.number for row in rows], name="row"))
+
+    def to_xarray(self) -> xarray.Dataset:
+        """Figures over rows, with what varies as coordinates. Needs xarray."""
+        import xarray
+
+        frame = self.to_pandas()
+        targets = [varied.target for varied in self.plan.varied]
+        return xarray.Dataset(
+            {name: ("row", frame[name].to_numpy()) for name in self.plan.measures},
+            {"row": frame.index.to_numpy(), **{name: ("row", frame[name].to_numpy()) for name in targets}},
+        )
+
+    def drive(self, number: int) -> EditedDrive:
+        """The drive of a row, to run and look at by itself."""
+        from pendel.api import Drive
+        from pendel.core.series.rows import Series
+
+        return Drive(document=Series(self._going.drive, self.plan).row_drive(number))
+
+
+class VariedDrive(EditedDrive):
+    """A drive that is run many times: the part of `pendel.Drive` that the page Series shows."""
+
+    def series(
+        self,
+        what: str | Mapping[str, Sequence[str | float]],
+        figures: Sequence[str] = (),
+        *,
+        combined: str = GRID,
+        count: int = 64,
+        seed: int = 1,
+        cores: int | None = None,
+        anew: bool = False,
+        folder: str | Path | None = None,
+        own_c: bool = False,
+    ) -> SeriesView:
+        """A series of runs: one that the drive plans, by its name, or what varies, by the names of quantities, settings
+        and values, with the ``figures`` that are told of each run (`pendel.core.series.columns`). Nothing runs before
+        its rows are asked for.
+
+        Parameters
+        ----------
+        combined
+            one of `pendel.core.drive.plans.COMBINED`; ``count`` and ``seed`` are for those that sample.
+        cores
+            how many runs at once; as many as there are cores without it.
+        folder
+            where rows are kept, to go on with later; without it, they are forgotten with the result.
+
+        Raises
+        ------
+        DriveProblem, DriveHasFindings, FileProblem
+
+        >>> rows = d.series({"m_leaf": ["60 kg", "90 kg"]}, ["max(door_leaf.speed)", "peak(door_motor.current)"]).run()
+        >>> [f"{row.figures['max(door_leaf.speed)']:.2f} m/s" for row in rows]
+        ['0.80 m/s', '0.80 m/s']
+        """
+        from pendel.core.series.points import points_of
+        from pendel.core.series.running import Going
+        from pendel.core.verbs.series import PASSING, usable_cores
+
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call series(own_c=True)")
+        if isinstance(what, str):
+            known_name("series", what, self.document.plans, self.document.title)
+            plan, name = self.document.plans[what], what
+        else:
+            varied = tuple(varied_of(target, wished) for target, wished in what.items())
+            plan, name = Plan(varied, combined, str(count), str(seed), tuple(figures)), PASSING
+        points_of(self.document, plan)
+        place = Path(tempfile.mkdtemp(prefix="pendel-series-") if folder is None else folder)
+        going = Going(place, name, self.document.copy(), plan)
+        return SeriesView(going, cores or usable_cores(), anew=anew, forgotten=folder is None)
+
+    def plan(
+        self,
+        name: str,
+        what: Mapping[str, Sequence[str | float]],
+        figures: Sequence[str] = (),
+        *,
+        combined: str = GRID,
+        count: int = 64,
+        seed: int = 1,
+    ) -> None:
+        """Plan a series in the drive, which its file keeps: see `series`.
+
+        >>> d.plan("Leaves", {"m_leaf": ("even", "60 kg", "120 kg", 4)}, ["peak(door_motor.current)"])
+        >>> len(d.series("Leaves").run())
+        4
+        """
+        varied = tuple(varied_of(target, wished) for target, wished in what.items())
+        plan = Plan(varied, combined, str(count), str(seed), tuple(figures))
+        self.do(commands.set_plan(self.document, name, plan))
