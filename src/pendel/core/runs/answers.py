@@ -55,6 +55,7 @@ RECORDS = (
     "pendel.core.loops.sweep:SweptPoint",
     "pendel.core.loops.tolerances:Sample",
     "pendel.core.loops.tolerances:Tolerated",
+    "pendel.core.series.rows:Row",
     "pendel.core.loops.transfer:Ends",
     "pendel.core.loops.transfer:Transfer",
     "pendel.core.loops.tuning:LoopAnalysis",

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from pendel.core.drive.document import Drive
+from pendel.core.last_few import LastFew
 from pendel.core.runs.requests import (
     CalmRequest,
     CheckRequest,
@@ -19,6 +20,7 @@ from pendel.core.runs.requests import (
     ProposeRequest,
     RangesRequest,
     RunRequest,
+    SeriesRequest,
     SweepRequest,
     TolerateRequest,
     TransferRequest,
@@ -149,6 +151,20 @@ def formats_proposed(request: FormatsRequest, drive: Drive, watched: Watched) ->
     return propose_formats(drive, request.wanted, watched.stopping, watched.report)
 
 
+def rows_run(request: SeriesRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.series.rows import Series, run_rows
+
+    key = (request.drive_text, request.plan)
+    series = _series.get(key)
+    if series is None:
+        series = _series.keep(key, Series(drive, request.plan))
+    return tuple(run_rows(series, request.numbers, request.threads, watched.stopping))
+
+
+_series: LastFew[Any, Any] = LastFew(2)
+"""What rows were run of last, by text and plan."""
+
+
 ANSWERED: dict[type, Callable[[Any, Drive, Watched], Any]] = {
     OrderRequest: ordered,
     WriteRequest: written,
@@ -161,5 +177,6 @@ ANSWERED: dict[type, Callable[[Any, Drive, Watched], Any]] = {
     CalmRequest: calmed,
     TolerateRequest: tolerated,
     FormatsRequest: formats_proposed,
+    SeriesRequest: rows_run,
 }
 """By the kind of a request: what gives its result."""

@@ -6,6 +6,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pendel.core.drive.document import KeptTransfer
+from pendel.core.drive.plans import Plan
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.worked_out import Work
 
@@ -155,6 +156,17 @@ class CalmRequest:
 
 
 @dataclass(frozen=True)
+class SeriesRequest:
+    """Run rows of a plan, so many at once: `pendel.core.series.rows`. Of no rows, look whether they could run."""
+
+    drive_text: str
+    plan: Plan
+    numbers: tuple[int, ...]
+    threads: int
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class WorkRequest:
     """Work out what takes long: `pendel.core.worked_out`. It holds no drive."""
 
@@ -177,6 +189,7 @@ Request = (
     | TolerateRequest
     | ModesRequest
     | CalmRequest
+    | SeriesRequest
     | WorkRequest
 )
 OWN_ANSWERS = (WriteRequest, DescribeRequest, WorkRequest)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -13,8 +14,9 @@ import numpy as np
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.plans import Plan
-from pendel.core.errors import DriveProblem
-from pendel.core.series.rows import Row, Series, run_rows
+from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.series.points import points_of, seed_of_row
+from pendel.core.series.rows import FAILED, Row, Series, run_rows
 from pendel.core.series.store import RowStore, being_run, store_path
 
 COMMIT_EVERY = 0.5
@@ -23,8 +25,9 @@ FOLDER = ".series"
 MOST_AT_ONCE = 100_000
 """Numbers of open rows that are looked up at a time."""
 
-Runs = Callable[[Series, Sequence[int], Callable[[], bool]], Iterator[Row]]
-"""Runs rows, and gives each when it is done."""
+Runs = Callable[[Drive, Plan, Sequence[int], Callable[[], bool]], Iterator[Row]]
+"""Runs rows of a plan by their numbers, and gives each when it is done; fewer where it was asked to stop. Of no rows it
+only looks whether they could run."""
 
 
 def folder_of(drive_path: Path) -> Path:
@@ -113,20 +116,23 @@ class Going:
 
     def _open_rows(self, store: RowStore, runs: Runs, anew: bool, stopping: Callable[[], bool]) -> Iterator[Row]:
         if anew or not store.is_begun:
-            series = Series(plain_drive(self.drive), self.plan)
-            now = datetime.now().isoformat(timespec="seconds")
-            store.begin(text_of(self.drive), self.plan, series.points.count, now)
+            drive, plan = plain_drive(self.drive), self.plan
+            count = points_of(drive, plan).count
+            for _ in runs(drive, plan, [], stopping):  # before what is there goes
+                pass
+            store.begin(to_text(drive), plan, count, datetime.now().isoformat(timespec="seconds"))
         else:
             begun = store.kept()
-            series = Series(from_text(begun.drive_text, "The drive of the series"), begun.plan)
-            if series.points.count != begun.count:
+            drive, plan = from_text(begun.drive_text, "The drive of the series"), begun.plan
+            count = points_of(drive, plan).count
+            if count != begun.count:
                 raise DriveProblem(f"The series {self.name} has another number of rows by now. Start it anew.")
         waiting: list[Row] = []
         last = time.monotonic()
-        for first in range(0, series.points.count, MOST_AT_ONCE):
-            numbers = np.arange(first, min(series.points.count, first + MOST_AT_ONCE))
+        for first in range(0, count, MOST_AT_ONCE):
+            numbers = np.arange(first, min(count, first + MOST_AT_ONCE))
             try:
-                for row in runs(series, np.setdiff1d(numbers, store.numbers()).tolist(), stopping):
+                for row in runs(drive, plan, np.setdiff1d(numbers, store.numbers()).tolist(), stopping):
                     waiting.append(row)
                     if time.monotonic() - last >= COMMIT_EVERY:
                         store.add(waiting)
@@ -143,7 +149,56 @@ class Going:
 def in_threads(threads: int) -> Runs:
     """Rows run in this process."""
 
-    def runs(series: Series, numbers: Sequence[int], stopping: Callable[[], bool]) -> Iterator[Row]:
-        return run_rows(series, numbers, threads, stopping)
+    known: list[Series] = []
+
+    def runs(drive: Drive, plan: Plan, numbers: Sequence[int], stopping: Callable[[], bool]) -> Iterator[Row]:
+        if not known:
+            known.append(Series(drive, plan))
+        return run_rows(known[0], numbers, threads, stopping)
 
     return runs
+
+
+Ask = Callable[[str, Plan, Sequence[int], int], Sequence[Row]]
+"""Has another process run rows of a plan for a drive's text, so many at once. Raises `RunProblem` where it ended, and
+`Stopped`."""
+FIRST_BATCH, LONGEST_BATCH, BATCH_SECONDS = 2, 2000, 1.0
+"""Rows for each core in the first batch, rows of any, and how long one is to take."""
+
+
+def in_process(ask: Ask, threads: int) -> Runs:
+    """Rows run by another process, in batches. A row with which it ends is the one that could not run."""
+
+    def runs(drive: Drive, plan: Plan, numbers: Sequence[int], stopping: Callable[[], bool]) -> Iterator[Row]:
+        text = to_text(drive)
+        if not numbers:
+            ask(text, plan, (), threads)
+            return
+        size, at = FIRST_BATCH * threads, 0
+        while at < len(numbers) and not stopping():
+            begun, batch = time.monotonic(), numbers[at : at + size]
+            yield from _one_by_one(ask, text, plan, batch, threads)
+            at += len(batch)
+            rate = len(batch) / max(1e-3, time.monotonic() - begun)
+            size = max(threads, min(LONGEST_BATCH, 2 * size, round(BATCH_SECONDS * rate)))
+
+    return runs
+
+
+def _one_by_one(ask: Ask, text: str, plan: Plan, batch: Sequence[int], threads: int) -> Iterator[Row]:
+    """The rows of a batch; where its process ends, each by itself."""
+    try:
+        yield from ask(text, plan, batch, threads)
+        return
+    except ProcessEnded as problem:
+        if len(batch) == 1:
+            points = points_of(from_text(text), plan)
+            seed, nothing = seed_of_row(points.seed, batch[0]), (math.nan,) * len(plan.measures)
+            yield Row(batch[0], points.rows(batch[0], batch[0] + 1)[0], FAILED, str(problem), seed, 0.0, nothing)
+            return
+    for number in batch:
+        yield from _one_by_one(ask, text, plan, [number], threads)
+
+
+class ProcessEnded(PendelError):
+    """The process that runs rows ended, or gave no answer."""
