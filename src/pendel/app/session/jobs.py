@@ -80,6 +80,8 @@ SPECTRUM = JobKind("find lines", "spectrum", "There is no spectrum", newest_wins
 ROTOR = JobKind("find vectors", "rotor", "There are no vectors", newest_wins=True)
 TAKE_PICTURE = JobKind("take a picture", "traces", "The picture cannot be taken")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
+SERIES = JobKind("run a series", "series", "The series cannot run")
+READ_SERIES = JobKind("read a series", "series rows", "The rows cannot be read", newest_wins=True)
 KINDS = tuple(kind for kind in list(globals().values()) if isinstance(kind, JobKind))
 
 

@@ -21,6 +21,8 @@ class Page(QWidget):
     """The name of one of the window's actions."""
     run_wanted = pyqtSignal()
     """Start a run and show it."""
+    drive_run_wanted = pyqtSignal(object, str)
+    """Run another drive than the open one, such as that of a row, with words about it, and show it."""
     tap_wanted = pyqtSignal(str)
     """Name a signal, or take its name off."""
 

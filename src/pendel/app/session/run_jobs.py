@@ -16,6 +16,7 @@ from pendel.app.session.session import Session
 from pendel.app.session.signal_evaluator import is_long
 from pendel.app.session.sparks import draw_ahead
 from pendel.core.catalogue.own_block import C
+from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.runs import kept
 from pendel.core.runs.evaluating import EvaluatorProcess
@@ -76,21 +77,23 @@ class RunJobs(QObject):
     def running(self) -> bool:
         return self.session.jobs.busy(RUN)
 
-    def start(self) -> None:
+    def start(self, other: Drive | None = None, words: str = "") -> None:
+        """Run the open drive, or another one that came of it, with ``words`` about it in the place of what differs."""
         if self.running:
             return
         session = self.session
+        drive = other or session.drive
         number = session.shelf.next_number()
         before = session.shelf.drive_of_last()
         path = session.shelf.folder / f"run{number}_{secrets.token_hex(3)}.h5"  # no other window's
         until = session.examined.settings.get("until", 1.0)
         self._drive = session.drive
-        text, words = to_text(session.drive), differences(before, session.drive)
+        text, words = to_text(drive), words or differences(before, drive)
         # Whoever starts a run has asked about C that the drive brings.
-        own_c = any(card.kind == C for card in session.drive.cards.values())
+        own_c = any(card.kind == C for card in drive.cards.values())
         request = RunRequest(text, f"Run {number}", words, str(path), own_c)
         keys = [*session.shown_keys(), *main_signals(session.drive)]
-        session.shelf.remember_as_run(session.drive)
+        session.shelf.remember_as_run(drive)
         session.jobs.start(RUN, lambda job: self._run(job, request, keys, until), self._take)
         self.started.emit()
 

@@ -157,6 +157,7 @@ class MainWindow(QMainWindow):
         page.status_message.connect(self.say)
         page.wanted.connect(lambda name: self.actions_by_name[name].trigger())
         page.run_wanted.connect(lambda: self.start_run(show=True))
+        page.drive_run_wanted.connect(self.run_another)
         page.tap_wanted.connect(lambda key: self.editing.tap_on(End.parse(key)))
 
     def _build_header(self) -> QWidget:
@@ -466,6 +467,14 @@ class MainWindow(QMainWindow):
             return
         self.show_after_run = show
         self.jobs.start()
+
+    def run_another(self, drive: Drive, words: str) -> None:
+        """Run a drive that came of the open one, such as that of a row, and show it among its runs."""
+        if self.jobs.running:
+            self.say("A run is under way. Wait for it, or stop it.")
+        elif may_run(self.session, self):
+            self.show_after_run = True
+            self.jobs.start(drive, words)
 
     def _commit_editors(self) -> None:
         """What is still being typed belongs to the run."""

@@ -84,6 +84,7 @@ PAGES = (
     PageSpec("Drive", 1, "pendel.app.drive.page", "DrivePage"),
     PageSpec("Runs", 2, "pendel.app.runs.page", "RunsPage"),
     PageSpec("Loops", 3, "pendel.app.loops.page", "LoopsPage"),
+    PageSpec("Series", 4, "pendel.app.series.page", "SeriesPage"),
     PageSpec("Firmware", 5, "pendel.app.firmware.page", "FirmwarePage"),
     PageSpec("Bench", 6, "pendel.app.bench.page", "BenchPage"),
 )

@@ -1,0 +1,571 @@
+"""The Series page: the drive run many times with values that vary."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QItemSelectionModel, QModelIndex, QSignalBlocker, Qt
+from PyQt6.QtGui import QGuiApplication, QShowEvent
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QSplitter, QStackedWidget, QWidget
+
+from pendel.app.plots.plot import fit_plots
+from pendel.app.series.pictures import Histogram, MapPlot, RowsPlot
+from pendel.app.series.plan_panel import PlanPanel
+from pendel.app.series.row_panel import RowPanel
+from pendel.app.series.runner import SeriesRunner
+from pendel.app.series.table import RowsModel, RowsTable
+from pendel.app.session.jobs import READ_SERIES, End, Job
+from pendel.app.session.page import Page
+from pendel.app.session.trust import may_run
+from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.widgets.timers import Later, RefreshWhenShown
+from pendel.core.check.targets import set_target
+from pendel.core.drive import commands
+from pendel.core.drive.assemblies import completed
+from pendel.core.drive.document import Drive
+from pendel.core.drive.file import from_text
+from pendel.core.drive.plans import Plan
+from pendel.core.errors import FileProblem, PendelError
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.series.gathered import Gathered, what_matters
+from pendel.core.series.points import seed_of_row
+from pendel.core.series.rows import Row
+from pendel.core.series.running import State, state_of
+from pendel.core.series.store import RowStore, store_path
+from pendel.core.series.tables import RowTable
+
+FRESH_MS = 250
+"""Between two looks at rows that come."""
+NOTHING = "–"
+NO_PLAN = "What if? A series runs the drive many times with values that vary, and tells figures of each run."
+NO_ROWS = (
+    "Say on the left what varies and what is told of each run, then run the series. Rows come here as they are done."
+)
+
+
+@dataclass(frozen=True)
+class ReadSeries:
+    """The rows of a series as they are kept, and how far it is."""
+
+    name: str
+    state: State
+    gathered: Gathered | None = None
+    drive: Drive | None = None
+
+
+def read_series(path: Path, name: str, drive: Drive, plan: Plan) -> ReadSeries:
+    """Raises `FileProblem` and `DriveProblem`."""
+    if not path.is_file():
+        return ReadSeries(name, State())
+    store = RowStore(path)
+    try:
+        state = state_of(store, drive, plan)
+        if not state.begun:
+            return ReadSeries(name, state)
+        kept = store.kept()
+        of = from_text(kept.drive_text, "The drive of the series")
+        gathered = Gathered(of, kept.plan)
+        numbers = store.numbers()
+        for first in range(0, len(numbers), 5000):
+            gathered.add(store.rows(numbers[first : first + 5000].tolist()))
+        return ReadSeries(name, state, gathered, of)
+    finally:
+        store.close()
+
+
+class SeriesPage(Page):
+    """Say what varies, run it, look at the rows."""
+
+    def building(self) -> Iterator[None]:
+        self.runner = SeriesRunner(self.session, self)
+        self.gathered: Gathered | None = None
+        self.state = State()
+        self.kept_drive: Drive | None = None
+        """That which the rows are of."""
+        self.chosen: Row | None = None
+        self.sorted_by, self.falling = -1, False
+        self._map_by_hand = False
+        """Whether somebody chose what a map goes over, or that there is none."""
+        self._fresh = Later(self, FRESH_MS, self._show_rows)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        self.panel = PlanPanel(self.session)
+        self.panel.chosen.connect(lambda _: self.read())
+        self.panel.start_wanted.connect(self.start_or_pause)
+        self.panel.anew_wanted.connect(lambda: self.start(anew=True))
+        body.addWidget(self.panel)
+        yield
+        self.middle = QStackedWidget()
+        self.hint = wrapped("", "muted")
+        self.hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.hint.setContentsMargins(120, 0, 120, 0)
+        self.middle.addWidget(self.hint)
+        middle = QWidget()
+        self.middle.addWidget(middle)
+        inside = column(middle, (14, 10, 14, 10), 6)
+        inside.addLayout(self._build_choices())
+        yield
+        plots = QSplitter(Qt.Orientation.Horizontal)
+        self.rows_plot, self.map_plot, self.histogram = RowsPlot(), MapPlot(), Histogram()
+        self.stack = QStackedWidget()
+        for plot in (self.rows_plot, self.map_plot):
+            plot.row_chosen.connect(self.choose_place)
+            self.stack.addWidget(plot)
+        plots.addWidget(self.stack)
+        yield
+        plots.addWidget(self.histogram)
+        plots.setStretchFactor(0, 3)
+        plots.setStretchFactor(1, 2)
+        parts = QSplitter(Qt.Orientation.Vertical)
+        parts.addWidget(plots)
+        parts.addWidget(self._build_table())
+        parts.setStretchFactor(0, 1)
+        parts.setStretchFactor(1, 1)
+        inside.addWidget(parts, 1)
+        body.addWidget(self.middle, 1)
+        yield
+        self.side = RowPanel()
+        self.side.taken.connect(self.take_values)
+        self.side.run_wanted.connect(self.open_as_run)
+        body.addWidget(self.side)
+        self._follow = RefreshWhenShown(self, self.refresh)
+        self.session.changed.connect(lambda _: self._follow())
+        self.session.opened.connect(self._forget)
+        self.session.runs_changed.connect(self._tell_state)
+        self.runner.came.connect(self._rows_came)
+        self.runner.ended.connect(self._ended)
+        self._follow()
+
+    def _build_choices(self) -> QHBoxLayout:
+        self.up, self.across, self.second = QComboBox(), QComboBox(), QComboBox()
+        for box, name in (
+            (self.up, "Figure that is shown"),
+            (self.across, "Over what it is shown"),
+            (self.second, "Second value, for a map"),
+        ):
+            box.setAccessibleName(name)
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setMinimumContentsLength(14)
+            box.activated.connect(lambda _: self._draw())
+        self.second.activated.connect(lambda _: setattr(self, "_map_by_hand", True))
+        self.limit = QLineEdit()
+        self.limit.setAccessibleName("Limit of the figure")
+        self.limit.setPlaceholderText("limit, such as ≤ 5 %")
+        self.limit.setFixedWidth(130)
+        self.limit.editingFinished.connect(self._draw)
+        return row(
+            self.up, label("over", "muted"), self.across, label("and", "muted"), self.second, 1, self.limit, spacing=6
+        )
+
+    def _build_table(self) -> QWidget:
+        whole = QWidget()
+        inside = column(whole, (0, 4, 0, 0), 4)
+        self.filter = QLineEdit()
+        self.filter.setAccessibleName("Which rows are shown")
+        self.filter.setPlaceholderText("rows … such as overshoot < 5 % and R_load > 40 ohm, or failed")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.textChanged.connect(lambda _: self._fresh.start())
+        self.found = label("", "muted")
+        self.copy_button = button("Copy", self.copy, "link")
+        self.save_button = button("Save …", self.save, "link")
+        line = row(self.filter, self.found, self.copy_button, self.save_button, spacing=10)
+        line.setStretch(0, 1)
+        inside.addLayout(line)
+        self.model = RowsModel(self)
+        self.table = RowsTable()
+        self.table.setModel(self.model)
+        heads, chosen = self.table.horizontalHeader(), self.table.selectionModel()
+        assert heads is not None and chosen is not None
+        heads.sectionClicked.connect(self.sort_by)
+        chosen.currentRowChanged.connect(self._row_chosen)
+        inside.addWidget(self.table, 1)
+        return whole
+
+    # what is shown -----------------------------------------------------------------
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        if hasattr(self, "_follow"):
+            self._follow.shown()
+
+    def fit(self) -> None:
+        fit_plots(self)
+
+    def rename(self) -> None:
+        self.panel.rename()
+
+    def look_for(self) -> bool:
+        self.filter.setFocus()
+        return True
+
+    @property
+    def name(self) -> str:
+        return self.panel.name
+
+    def _forget(self) -> None:
+        """Another drive is open."""
+        self.runner.stop()
+        self.panel.name, self.gathered, self.chosen = "", None, None
+        self.state = State()
+        self._follow()
+
+    def refresh(self) -> None:
+        """Follow the drive."""
+        self.panel.follow()
+        self.read()
+
+    def read(self) -> None:
+        """Read the rows of the chosen series."""
+        name, plan = self.name, self.panel.plan
+        if plan is None:
+            self._take_read(ReadSeries("", State()))
+            return
+        if self.runner.running and self.runner.name == name:
+            self._tell_state()
+            return
+        path, drive = store_path(self.runner.place, name), self.session.drive.copy()
+
+        def then(job: Job) -> None:
+            if job.end is End.FINISHED and name == self.name:
+                self._take_read(job.result)
+            elif job.end is End.FAILED:
+                self._take_read(ReadSeries(name, State()))
+                self.panel.problem.setText(job.sentence)
+
+        self.session.jobs.start(READ_SERIES, lambda _: read_series(path, name, drive, plan), then, at_once=0.05)
+
+    def _take_read(self, read: ReadSeries) -> None:
+        self.state, self.gathered, self.kept_drive = read.state, read.gathered, read.drive
+        self.chosen = None
+        self._offer_columns()
+        self._show_rows()
+        self.side.show_row(None, None)
+        self._tell_state()
+
+    def _offer_columns(self) -> None:
+        """Columns to choose among, keeping what is chosen where it is still there."""
+        gathered = self.gathered
+        heads = gathered.heads if gathered is not None else []
+        axes = gathered.axes if gathered is not None else 0
+        choices = (
+            (
+                self.up,
+                [(head.short, k) for k, head in enumerate(heads)][axes:] or [(h.short, k) for k, h in enumerate(heads)],
+            ),
+            (self.across, [(head.short, k) for k, head in enumerate(heads)]),
+            (self.second, [(NOTHING, -1), *((head.short, k) for k, head in enumerate(heads[:axes]))]),
+        )
+        for box, entries in choices:
+            known = box.currentText()
+            with QSignalBlocker(box):
+                box.clear()
+                for words, place in entries:
+                    box.addItem(words, place)
+                at = box.findText(known)
+                if box is self.second and axes == 2 and not self._map_by_hand:
+                    at = box.findData(1)
+                box.setCurrentIndex(max(0, at))
+
+    def _show_rows(self) -> None:
+        """The rows that fulfil what is typed, in their order."""
+        gathered = self.gathered
+        self.middle.setCurrentIndex(0 if gathered is None else 1)
+        if gathered is None:
+            self.hint.setText(NO_PLAN if self.panel.plan is None else NO_ROWS)
+            self.model.show(None, np.zeros(0, dtype=np.int64))
+            self.found.setText("")
+            self.side.show_shares("", [], "")
+            return
+        try:
+            kept = gathered.matching(self.filter.text())
+            self.found.setText(f"{int(kept.sum())} of {gathered.count} rows")
+            self.found.setToolTip("")
+        except PendelError as problem:
+            kept = np.ones(gathered.count, dtype=bool)
+            self.found.setText("?")
+            self.found.setToolTip(str(problem))
+            if not self.filter.hasFocus():
+                self.status_message.emit(str(problem))
+        places = gathered.order(self.sorted_by, falling=self.falling, kept=kept)
+        first_time = self.model.columnCount() != 1 + len(gathered.heads)
+        self.model.show(gathered, places)
+        if first_time:
+            self._fit_columns()
+        self._draw()
+
+    def _fit_columns(self) -> None:
+        heads = self.table.horizontalHeader()
+        assert heads is not None
+        self.table.resizeColumnsToContents()
+        for k in range(self.model.columnCount()):
+            heads.resizeSection(k, min(220, max(heads.sectionSize(k) + 12, heads.sectionSizeHint(k) + 4)))
+
+    def sort_by(self, section: int) -> None:
+        """Sort by a column; a second time, the other way round."""
+        column_ = section - 1
+        self.falling = not self.falling if column_ == self.sorted_by else False
+        self.sorted_by = column_
+        heads = self.table.horizontalHeader()
+        assert heads is not None
+        heads.setSortIndicatorShown(True)
+        order = Qt.SortOrder.DescendingOrder if self.falling else Qt.SortOrder.AscendingOrder
+        heads.setSortIndicator(section, order)
+        self._show_rows()
+
+    def _draw(self) -> None:
+        gathered = self.gathered
+        if gathered is None or not gathered.heads or self.up.currentData() is None:
+            return
+        up, across, second = (int(box.currentData()) for box in (self.up, self.across, self.second))
+        chosen = self._chosen_place()
+        places = self.model.places
+        if second >= 0 and second != across:
+            self.stack.setCurrentWidget(self.map_plot)
+            self.map_plot.show_rows(gathered, places, across, second, up, chosen)
+        else:
+            self.stack.setCurrentWidget(self.rows_plot)
+            others = [k for k in range(gathered.axes) if k != across]
+            self.rows_plot.show_rows(gathered, places, across, up, others[0] if others else -1, chosen)
+        self._draw_histogram(up)
+        self._tell_what_matters(up)
+
+    def _draw_histogram(self, up: int) -> None:
+        gathered = self.gathered
+        assert gathered is not None
+        head, text = gathered.heads[up], self.limit.text().strip()
+        below = not text.startswith(("≥", ">"))
+        limit = math.nan
+        if plain := text.lstrip("≤≥<>= "):
+            try:
+                limit = value_in_field(plain, head.unit, Names({}))
+                self.limit.setToolTip("")
+            except PendelError as problem:
+                self.limit.setToolTip(str(problem))
+                self.status_message.emit(str(problem))
+        values = gathered.cells[self.model.places, up]
+        self.histogram.show_figures(head, values, limit, below=below)
+
+    def _tell_what_matters(self, up: int) -> None:
+        gathered = self.gathered
+        assert gathered is not None
+        if up < gathered.axes or gathered.axes < 2:
+            self.side.show_shares("", [], "Of two or more things that vary, it is told how much each explains.")
+            return
+        shares = what_matters(gathered, up)
+        words = (
+            "share of the spread that each explains by itself, with its 95 % interval"
+            if shares
+            else "Too few rows yet, or the figure is the same in all."
+        )
+        if shares and (rest := 1 - sum(s.share for s in shares)) > 0.1:
+            words += f"; {100 * rest:.0f} % only together"
+        self.side.show_shares(gathered.heads[up].short, shares, words)
+
+    # a row -----------------------------------------------------------------------
+
+    def _chosen_place(self) -> int:
+        gathered = self.gathered
+        if gathered is None or self.chosen is None:
+            return -1
+        found = np.flatnonzero(gathered.numbers == self.chosen.number)
+        return int(found[0]) if len(found) else -1
+
+    def _row_chosen(self, now: QModelIndex, _: QModelIndex) -> None:
+        if self.gathered is not None and now.isValid() and now.row() < len(self.model.places):
+            self._show_place(int(self.model.places[now.row()]))
+
+    def choose_place(self, place: int) -> None:
+        """Choose a row by its place among those that came."""
+        at = np.flatnonzero(self.model.places == place)
+        if len(at):
+            index, chosen = self.model.index(int(at[0]), 0), self.table.selectionModel()
+            assert chosen is not None
+            how = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
+            chosen.setCurrentIndex(index, how)
+            self.table.scrollTo(index)
+
+    def _show_place(self, place: int) -> None:
+        gathered = self.gathered
+        assert gathered is not None
+        number = int(gathered.numbers[place])
+        self.chosen = self._row_of(number)
+        self.side.show_row(gathered, self.chosen)
+        for plot in (self.rows_plot, self.map_plot):
+            plot.choose_place(place)
+
+    def _row_of(self, number: int) -> Row | None:
+        """A row as it is kept. Nothing where its file cannot be read, which is said."""
+        try:
+            store = RowStore(store_path(self.runner.place, self.name))
+            try:
+                return next(iter(store.rows([number])), None)
+            finally:
+                store.close()
+        except FileProblem as problem:
+            self.status_message.emit(str(problem))
+            return None
+
+    def _with_values(self, drive: Drive) -> Drive:
+        """A drive with what varied as it was in the chosen row. Raises `DriveProblem`."""
+        gathered, chosen = self.gathered, self.chosen
+        assert gathered is not None and chosen is not None
+        for axis, text in zip(gathered.points.axes, chosen.texts):
+            completed(drive, set_target(drive, axis.target.name, text)).apply(drive)
+        return drive
+
+    def take_values(self) -> None:
+        """Write what varied in the chosen row into the drive, as one step of undo."""
+        if self.chosen is None:
+            return
+        drive, number = self.session.drive, self.chosen.number
+        title = f"Take values of row {number}"
+        self.session.attempt(lambda: commands.as_in(drive, self._with_values(drive.copy()), title))
+        self.status_message.emit(f"The drive has the values of row {number}. Ctrl+Z takes them back.")
+
+    def open_as_run(self) -> None:
+        """Run the drive of the chosen row once more, and keep it among the runs."""
+        if self.chosen is None or self.kept_drive is None or self.gathered is None:
+            return
+        try:
+            drive = self._with_values(self.kept_drive.copy())
+        except PendelError as problem:
+            self.status_message.emit(str(problem))
+            return
+        if "seed" not in (axis.target.name for axis in self.gathered.points.axes):
+            drive.settings["seed"] = str(seed_of_row(self.gathered.points.seed, self.chosen.number))
+        varied = ", ".join(f"{a.target.name} {t}" for a, t in zip(self.gathered.points.axes, self.chosen.texts))
+        self.drive_run_wanted.emit(drive, f"{self.name}, row {self.chosen.number}: {varied}")
+
+    # running -----------------------------------------------------------------------
+
+    def start_or_pause(self) -> None:
+        if self.runner.running:
+            self.runner.stop()
+            self.panel.start_button.setText("Pausing …")
+        else:
+            self.start()
+
+    def start(self, *, anew: bool = False) -> None:
+        """Run what is missing of the series, or all of it ``anew``."""
+        if self.runner.running:
+            return
+        if not self.panel.count_words():
+            self.status_message.emit(self.panel.problem.text() or "Nothing varies in this series yet.")
+            return
+        if self.session.examined.faults and (anew or not self.state.begun):
+            self.panel.problem.setText("The drive cannot run before its faults are fixed.")
+            return
+        if not may_run(self.session, self):
+            return
+        self.panel.problem.setText("")
+        try:
+            self.runner.start(self.name, anew=anew)
+        except PendelError as problem:
+            self.panel.problem.setText(str(problem))
+            return
+        if anew or not self.state.begun:
+            plan, drive = self.panel.plan, self.session.drive.copy()
+            assert plan is not None
+            self.gathered, self.kept_drive, self.chosen = Gathered(drive, plan), drive, None
+            self.state = State(self.gathered.points.count, 0, 0, "now")
+            self._offer_columns()
+        self._tell_state()
+
+    def _rows_came(self) -> None:
+        rows = self.runner.taken()
+        if self.gathered is not None and self.runner.name == self.name and self.runner.folder == self.runner.place:
+            before = [head.unit for head in self.gathered.heads]
+            self.gathered.add(rows)
+            if not self._fresh.isActive():
+                self._fresh.start()
+            if before != [head.unit for head in self.gathered.heads]:
+                self._fit_columns()
+        self._tell_state()
+
+    def _ended(self, sentence: str, failed: bool) -> None:
+        self.read()
+        if failed:
+            self.panel.problem.setText(sentence)
+            self.status_message.emit(sentence)
+        self._tell_state()
+
+    def _tell_state(self) -> None:
+        """How far the series is, and what can be done."""
+        panel, running = self.panel, self.runner.running and self.runner.name == self.name
+        if panel.plan is None:
+            return
+        wanted = panel.count_words()
+        done = self.gathered.count if self.gathered is not None else 0
+        failed = int(self.gathered.failed.sum()) if self.gathered is not None else 0
+        count = self.gathered.points.count if self.gathered is not None else 0
+        wrong = f" · {failed} failed" if failed else ""
+        panel.start_button.setEnabled(not self.runner.running or running)
+        panel.anew_button.setVisible(bool(self.state.begun) and not running)
+        panel.anew_button.setEnabled(not self.runner.running)
+        if running:
+            left = f" · about {(count - done) / self.runner.rate:.0f} s left" if self.runner.rate > 0 else ""
+            panel.start_button.setText("Pause")
+            panel.state.setText(f"{done} of {count} rows{wrong}{left}")
+        elif self.state.begun:
+            differs = f" {self.state.differs[:1].upper()}{self.state.differs[1:]}." if self.state.differs else ""
+            panel.start_button.setText("Go on" if done < count else "All rows are there")
+            panel.start_button.setEnabled(done < count and not self.runner.running)
+            panel.state.setText(f"{done} of {count} rows{wrong}, begun {self.state.begun.replace('T', ' ')}.{differs}")
+        else:
+            run, plan_count = self.session.last_run, wanted.partition(" ")[0]
+            about = ""
+            if wanted and run is not None and run.seconds > 0:
+                about = f", about {duration(run.seconds * int(plan_count) / 1.5)} by the last run"
+            panel.start_button.setText("Run the series")
+            panel.state.setText(f"{wanted}{about}" if wanted else "")
+
+    # out -----------------------------------------------------------------------
+
+    def copy(self) -> None:
+        """All rows that are shown go to the clipboard, with their heads."""
+        clipboard = QGuiApplication.clipboard()
+        assert clipboard is not None
+        rows = self.table.chosen_rows()
+        clipboard.setText(self.table.as_text(rows if len(rows) > 1 else list(range(len(self.model.places)))))
+        self.status_message.emit(f"Copied {len(rows) if len(rows) > 1 else len(self.model.places)} rows.")
+
+    def save(self) -> None:
+        """Save the rows that are shown."""
+        if self.gathered is None or not len(self.model.places):
+            self.status_message.emit("There are no rows to save.")
+            return
+        path, _ = QFileDialog.getSaveFileName(self, "Save rows", f"{self.name}.csv", "Rows (*.csv *.json *.parquet)")
+        if path:
+            self.save_to(Path(path))
+
+    def save_to(self, path: Path) -> None:
+        """Save the rows that are shown, by the ending of the file."""
+        gathered = self.gathered
+        assert gathered is not None
+        try:
+            store = RowStore(store_path(self.runner.place, self.name))
+            try:
+                rows = tuple(store.rows(gathered.numbers[self.model.places].tolist()))
+            finally:
+                store.close()
+            RowTable(gathered.plan, rows).save(path if path.suffix else path.with_suffix(".csv"))
+        except PendelError as problem:
+            self.status_message.emit(str(problem))
+            return
+        self.status_message.emit(f"Saved {len(rows)} rows in {path}.")
+
+
+def duration(seconds: float) -> str:
+    """In words that are read at a glance."""
+    if seconds < 90:
+        return f"{seconds:.2g} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"
+
+
+__all__ = ["SeriesPage"]
