@@ -301,8 +301,8 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     with contextlib.suppress(BuildProblem):
         writable.append(cache_folder())
     target = Path(options.folder) if options.verb == "c" else None
-    if options.verb == "series" and options.name:
-        target = series_folder(options.file)
+    if options.verb == "series" and (rows := series_folder(options.file)) and (options.name or rows.is_dir()):
+        target = rows
     if target is not None:
         target.mkdir(parents=True, exist_ok=True)
         writable.append(target)

@@ -59,27 +59,32 @@ def formats(of: Subject) -> None:
                 )
             )
     for key, kind in of.kinds.items():
-        card = of.drive.cards[key]
-        if card.number_format and card.number_format not in FORMATS:
-            findings.append(
-                fault(
-                    f"{card.name}: the number format “{card.number_format}” is not known. "
-                    f"Choose one of {', '.join(FORMATS)}.",
-                    key,
-                    "number_format",
-                )
+        card_formats(of, key, kind)
+
+
+def card_formats(of: Subject, key: str, kind: Kind) -> None:
+    """The same of one card."""
+    findings, card = of.result.findings, of.drive.cards[key]
+    if card.number_format and card.number_format not in FORMATS:
+        findings.append(
+            fault(
+                f"{card.name}: the number format “{card.number_format}” is not known. "
+                f"Choose one of {', '.join(FORMATS)}.",
+                key,
+                "number_format",
             )
-        for name, ends in card.ranges.items():
-            _range(of, key, kind, name, ends)
-        for name, ends in card.live.items():
-            _live(of, key, kind, name, ends)
-        for word, texts in (("step", card.steps), ("digits", card.digits), ("base", card.bases)):
-            for name, text in texts.items():
-                _way_of_editing(of, key, kind, name, word, text)
-        if card.phase:
-            _phase(of, key, kind)
-        if card.pinned_key:
-            _pinned_key(of, key)
+        )
+    for name, ends in card.ranges.items():
+        _range(of, key, kind, name, ends)
+    for name, ends in card.live.items():
+        _live(of, key, kind, name, ends)
+    for word, texts in (("step", card.steps), ("digits", card.digits), ("base", card.bases)):
+        for name, text in texts.items():
+            _way_of_editing(of, key, kind, name, word, text)
+    if card.phase:
+        _phase(of, key, kind)
+    if card.pinned_key:
+        _pinned_key(of, key)
 
 
 def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -> None:

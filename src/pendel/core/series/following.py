@@ -15,6 +15,7 @@ from pendel.core.catalogue.declare import Block, Kind, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check.cards import examine_card
 from pendel.core.check.examined import Examined, Subject
+from pendel.core.check.formats import card_formats
 from pendel.core.check.settings import quantities, settings
 from pendel.core.check.targets import CORNER, START, set_target
 from pendel.core.drive.assemblies import completed
@@ -162,6 +163,7 @@ class Following:
         for key in self.cards:
             examined.given_starts -= {f"{key}.{state}" for state in examined.starts.get(key, {})}
             examine_card(of, key, self.kinds[key])
+            card_formats(of, key, self.kinds[key])
         return examined
 
 
