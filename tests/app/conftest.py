@@ -148,6 +148,7 @@ def window(application, beside, lowering, worker, evaluator, questions, example_
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setattr("pendel.app.session.session.Beside", lambda: beside)
     monkeypatch.setattr("pendel.app.session.session.Lowering", lambda: lowering)
+    monkeypatch.setattr("pendel.app.series.runner.Beside", lambda: beside)
     monkeypatch.setattr("pendel.app.session.run_jobs.Worker", lambda: worker)
     monkeypatch.setattr("pendel.app.session.run_shelf.EvaluatorProcess", lambda: evaluator)
     path = tmp_path / "door.pendel"

@@ -1,0 +1,192 @@
+"""The page Series: from nothing to rows, figures and values taken into the drive."""
+
+import os
+import signal
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog
+
+from pendel.app.widgets.basic import Field
+from pendel.core.drive import commands
+from pendel.core.drive.plans import Plan, Varied
+from pendel.core.series.rows import DONE
+
+from .conftest import settle, until
+from .test_window import LEFT
+
+PEAK = "peak(door_motor.current)"
+
+
+def page_of(window):
+    QTest.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.AltModifier)
+    settle()
+    assert window.page_now == "Series"
+    return window.page("Series")
+
+
+def named(page, kind, name):
+    return next(w for w in page.findChildren(kind) if w.accessibleName() == name and w.isVisible())
+
+
+def write(field, text):
+    field.setFocus()
+    field.clear()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    settle()
+
+
+def planned(window, texts=("60 kg", "90 kg", "120 kg"), measures=(PEAK, "max(door_leaf.speed)")):
+    drive = window.session.drive
+    window.session.do(commands.set_setting(drive, "until", "0.12 s"))
+    plan = Plan((Varied("m_leaf", "list", texts),), measures=measures)
+    window.session.do(commands.set_plan(drive, "Leaves", plan))
+    settle()
+    return page_of(window)
+
+
+def ran(page):
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: not page.runner.running and page.gathered is not None and page.state.is_whole, 60)
+    settle()
+
+
+def test_a_user_who_read_nothing_varies_two_values_and_takes_the_best(window, tmp_path, monkeypatch):
+    import pandas
+
+    window.session.do(commands.set_setting(window.session.drive, "until", "0.12 s"))
+    page = page_of(window)
+    panel = page.panel
+    assert panel.start_button.isHidden() and "What if?" in page.hint.text()
+    QTest.mouseClick(panel.new_button, LEFT)
+    settle()
+    QTest.keyClicks(panel.vary, "m_leaf")
+    QTest.keyClick(panel.vary, Qt.Key.Key_Return)
+    settle()
+    box = named(page, QComboBox, "How m_leaf varies")
+    box.setCurrentIndex(box.findData("even"))
+    box.activated.emit(box.currentIndex())
+    settle()
+    assert "from, to, count" in named(page, Field, "Values of m_leaf").placeholderText()
+    write(named(page, Field, "Values of m_leaf"), "60 kg, 120 kg, 3")
+    QTest.keyClicks(panel.vary, "door_motor.L_a")
+    QTest.keyClick(panel.vary, Qt.Key.Key_Return)
+    settle()
+    QTest.keyClicks(panel.figure, PEAK)
+    QTest.keyClick(panel.figure, Qt.Key.Key_Return)
+    settle()
+    now = window.session.drive.plans[page.name].varied[1].texts[0]  # what it is now
+    write(named(page, Field, "Values of door_motor.L_a"), f"{now}, 1.1*({now})")
+    assert panel.state.text().startswith("6 runs"), panel.problem.text()
+    ran(page)
+    assert page.model.rowCount() == 6 and page.stack.currentWidget() is page.map_plot
+    page.sort_by(3)
+    peaks = page.gathered.cells[page.model.places, 2]
+    assert list(peaks) == sorted(peaks) and page.model.index(0, 3).data(Qt.ItemDataRole.ToolTipRole) == "least"
+    write(page.filter, "m_leaf < 100 kg and peak > 0")
+    assert until(lambda: page.model.rowCount() == 4)
+    page.filter.setText("m_leaf <")
+    assert until(lambda: page.found.text() == "?") and page.found.toolTip()
+    page.filter.clear()
+    assert until(lambda: page.model.rowCount() == 6)
+    page.table.selectRow(0)
+    settle()
+    assert page.side.title.text() == f"Row {page.chosen.number}" and page.chosen.outcome == DONE
+    before = dict(window.session.drive.quantities)
+    QTest.mouseClick(page.side.take_button, LEFT)
+    settle()
+    assert window.session.drive.quantities["m_leaf"].text == "60.0 kg"
+    window.session.undo.undo()
+    assert window.session.drive.quantities == before
+    settle()
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "rows.csv"), ""))
+    QTest.mouseClick(page.save_button, LEFT)
+    settle()
+    frame = pandas.read_csv(tmp_path / "rows.csv")
+    assert np.allclose(frame[f"{PEAK} [A]"], peaks) and list(frame["outcome"]) == [DONE] * 6
+    QTest.mouseClick(page.copy_button, LEFT)
+    assert QApplication.clipboard().text().count("\n") == 6
+
+
+def test_a_row_opens_as_an_ordinary_run(window):
+    page = planned(window)
+    ran(page)
+    page.table.selectRow(2)
+    settle()
+    QTest.mouseClick(page.side.run_button, LEFT)
+    assert until(lambda: window.session.runs and window.page_now == "Runs", 60)
+    run = window.session.runs[-1]
+    assert "row 2: m_leaf 120 kg" in run.differs
+    assert np.abs(run.trace("door_motor.current").drawn[1]).max() == page.gathered.cells[2, 1]
+    assert window.session.drive.quantities["m_leaf"].text != "120 kg"  # the drive stays as it is
+
+
+def test_a_series_is_paused_and_goes_on_and_keeps_the_drive_it_was_begun_with(window):
+    page = planned(window, tuple(f"{50 + 0.5 * k} kg" for k in range(200)), (PEAK,))
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: page.gathered is not None and page.gathered.count > 3, 60)
+    assert page.panel.start_button.text() == "Pause"
+    window.session.do(
+        commands.set_quantity(window.session.drive, "K_p", "1 A*s/m")
+    )  # the drive can be edited meanwhile
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: not page.runner.running, 20)
+    settle()
+    done = page.gathered.count
+    assert 3 < done < 200 and page.panel.start_button.text() == "Go on"
+    assert "The drive was changed since" in page.panel.state.text()
+    before = dict(zip(page.gathered.numbers.tolist(), page.gathered.cells[:, 1].tolist()))
+    ran(page)
+    after = dict(zip(page.gathered.numbers.tolist(), page.gathered.cells[:, 1].tolist()))
+    assert len(after) == 200 and all(after[n] == figure for n, figure in before.items())
+    peaks = [after[n] for n in range(200)]
+    assert np.all(np.abs(np.diff(peaks)) < 0.05 * max(peaks))  # none of the drive that was edited
+
+
+def test_another_drive_another_name_and_a_failed_row(window, tmp_path):
+    page = planned(window, ("60 kg", "-1 kg"), (PEAK,))
+    ran(page)
+    assert "1 failed" in page.panel.state.text()
+    page.filter.setText("failed")
+    assert until(lambda: page.model.rowCount() == 1)
+    page.table.selectRow(0)
+    settle()
+    assert "must be" in page.side.reason.text() and "–" not in page.side.title.text()
+    page.panel.list.item(0).setText("Doors")
+    settle()
+    assert list(window.session.drive.plans) == ["Doors"] and page.name == "Doors"
+    window.session.undo.undo()
+    settle()
+    assert page.name == "Leaves" and page.gathered.count == 2
+    QTest.mouseClick(page.panel.remove_button, LEFT)
+    settle()
+    assert not window.session.drive.plans and page.gathered is None and page.panel.start_button.isHidden()
+    window.session.undo.undo()
+    settle()
+    assert until(lambda: page.gathered is not None and page.gathered.count == 2)
+
+
+def test_the_process_of_a_series_is_killed_and_the_window_lives(window, beside):
+    page = planned(window, tuple(f"{50 + 0.5 * k} kg" for k in range(60)), (PEAK,))
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: page.gathered is not None and page.gathered.count > 3, 60)
+    os.kill(beside.pid, signal.SIGKILL)
+    assert until(lambda: not page.runner.running, 60)
+    settle()
+    numbers = page.gathered.numbers.tolist()
+    assert len(numbers) == len(set(numbers)) == 60 and page.gathered.failed.sum() <= 1
+
+
+@pytest.mark.parametrize("text", ["1e99, 2", "", "60 kg, 90 V", "((", "60 kg" * 100])
+def test_values_that_are_none_get_a_sentence_and_nothing_starts(window, text):
+    page = planned(window)
+    write(named(page, Field, "Values of m_leaf"), text)
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: not page.runner.running, 30)
+    settle()
+    plan = window.session.drive.plans["Leaves"]
+    said = page.panel.problem.text() or (page.gathered is not None and page.gathered.failed.any())
+    assert said, plan
