@@ -42,6 +42,7 @@ def write(field, text):
 def planned(window, texts=("60 kg", "90 kg", "120 kg"), measures=(PEAK, "max(door_leaf.speed)")):
     drive = window.session.drive
     window.session.do(commands.set_setting(drive, "until", "0.12 s"))
+    window.session.do(commands.remove_plan(drive, *drive.plans))
     plan = Plan((Varied("m_leaf", "list", texts),), measures=measures)
     window.session.do(commands.set_plan(drive, "Leaves", plan))
     settle()
@@ -57,7 +58,9 @@ def ran(page):
 def test_a_user_who_read_nothing_varies_two_values_and_takes_the_best(window, tmp_path, monkeypatch):
     import pandas
 
-    window.session.do(commands.set_setting(window.session.drive, "until", "0.12 s"))
+    drive = window.session.drive
+    window.session.do(commands.set_setting(drive, "until", "0.12 s"))
+    window.session.do(commands.remove_plan(drive, *drive.plans))
     page = page_of(window)
     panel = page.panel
     assert panel.start_button.isHidden() and "What if?" in page.hint.text()

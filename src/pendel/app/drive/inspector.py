@@ -40,6 +40,7 @@ from pendel.core.catalogue.declare import ANY, Block, Deck, Kind, Part, Value
 from pendel.core.catalogue.index import alternatives
 from pendel.core.check.formats import CONTROLLERS
 from pendel.core.check.signal_units import signal_unit
+from pendel.core.check.targets import START, VARY
 from pendel.core.drive import commands
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
@@ -191,6 +192,7 @@ class Inspector(QWidget):
 
     def _setting_row(self, name: str, text: str, unit_text: str) -> None:
         field = Field(self.session.drive.settings[name], text)
+        field.more[VARY] = lambda: self.session.vary_wanted.emit(name)
         field.committed.connect(
             lambda t, n=name: self.session.attempt(lambda: commands.set_setting(self.session.drive, n, t))
         )
@@ -373,6 +375,8 @@ class Inspector(QWidget):
             )
         )
         change_in_steps(field, self.session, self.card, value.name)
+        behind = ".".join(self._behind(value.name))
+        field.more[VARY] = lambda: self.session.vary_wanted.emit(behind)
         self.fields[value.name] = field
         self.body.addLayout(self._line(value.label, value.name, field, shown.unit_label(value.unit)))
         note = wrapped("", "muted")
@@ -421,6 +425,8 @@ class Inspector(QWidget):
         card = self.session.drive.cards[self.card]
         for state in kind.states:
             field = Field(card.starts.get(state.name, "0"), f"Start of {state.label}")
+            start = f"{self.card}.{START}{state.name}"
+            field.more[VARY] = lambda name=start: self.session.vary_wanted.emit(name)
             field.committed.connect(
                 lambda text, n=state.name: self.session.attempt(
                     lambda: commands.set_start(self.session.drive, self.card, n, text)

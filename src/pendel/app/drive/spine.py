@@ -15,6 +15,7 @@ from pendel.app.widgets.theme import colour, font
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
+from pendel.core.check.targets import VARY
 from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import number_text
@@ -311,6 +312,7 @@ class Spine(QWidget):
         sign.setToolTip(f"{name}: double-click to rename, right-click for more")
         field = Field(self.session.drive.quantities[name].text, f"Value of {name}", 84)
         field.setFixedWidth(96)
+        field.more[VARY] = lambda: self.session.vary_wanted.emit(name)
         field.committed.connect(
             lambda text, n=name: self.session.attempt(lambda: commands.set_quantity(self.session.drive, n, text))
         )
@@ -324,6 +326,7 @@ class Spine(QWidget):
         menu = QMenu(self)
         menu.addAction("Rename …", lambda: self.rename_quantity(name))
         menu.addAction("Note …", lambda: self.note_quantity(name))
+        menu.addAction(VARY, lambda: self.session.vary_wanted.emit(name))
         menu.addAction(
             "Delete", lambda: self.session.attempt(lambda: commands.remove_quantity(self.session.drive, name))
         )

@@ -197,6 +197,9 @@ class SeriesPage(Page):
     def fit(self) -> None:
         fit_plots(self)
 
+    def vary(self, name: str) -> None:
+        self.panel.add_varied(name)
+
     def rename(self) -> None:
         self.panel.rename()
 

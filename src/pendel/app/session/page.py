@@ -49,6 +49,9 @@ class Page(QWidget):
         """Ask about what would be lost with the window; true when it is all right to close it."""
         return True
 
+    def vary(self, name: str) -> None:
+        """Let something vary, on the page that can."""
+
     def rename(self) -> None:
         """Rename what is chosen."""
 

@@ -85,6 +85,8 @@ class Session(QObject):
     studied = pyqtSignal()
     live_moved = pyqtSignal()
     """The live run has come further; a few times a second."""
+    vary_wanted = pyqtSignal(str)
+    """Something, by its name, that is to vary in a series."""
     refused = pyqtSignal(str)
     """Why an edit was not taken."""
 

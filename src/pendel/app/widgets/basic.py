@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PyQt6.QtGui import QContextMenuEvent, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -162,6 +162,8 @@ class Field(QLineEdit):
         self.before = text
         self.stepper: Callable[[str, int], str] | None = None
         self.times_entered = 0
+        self.more: dict[str, Callable[[], object]] = {}
+        """What its menu offers besides, by words."""
         self._plain_tip = ""
         """The tool tip where nothing is wrong."""
         self.setAccessibleName(name)
@@ -211,6 +213,17 @@ class Field(QLineEdit):
             self.step(direction * (10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1))
             return
         super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        menu = self.createStandardContextMenu()
+        if event is None or menu is None:
+            return
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        if self.more:
+            menu.addSeparator()
+        for words, act in self.more.items():
+            menu.addAction(words, act)
+        menu.popup(event.globalPos())
 
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)

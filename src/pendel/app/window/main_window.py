@@ -284,6 +284,7 @@ class MainWindow(QMainWindow):
         self.session.evaluator.begun.connect(self.say)
         self.session.evaluator.ended.connect(self.say)
         self.session.refused.connect(self.say)
+        self.session.vary_wanted.connect(self.vary)
         self.files.created.connect(lambda: self.show_page("Drive"))
 
     # showing -------------------------------------------------------------------
@@ -467,6 +468,11 @@ class MainWindow(QMainWindow):
             return
         self.show_after_run = show
         self.jobs.start()
+
+    def vary(self, name: str) -> None:
+        """Let something vary in the series that is shown, or in a new one."""
+        self.show_page("Series")
+        self.page("Series").vary(name)
 
     def run_another(self, drive: Drive, words: str) -> None:
         """Run a drive that came of the open one, such as that of a row, and show it among its runs."""

@@ -22,6 +22,8 @@ from pendel.core.vocabulary import levels
 from pendel.core.wording import sentence_case
 
 LABELS = {"until": "Run length", "tick": "Sampling period", "step": "Fixed step", "seed": "Seed of random sources"}
+VARY = "Vary this …"
+"""What menus of fields call it."""
 START, CORNER = "start:", "corner:"
 CORNER_NAME = re.compile(rf"{CORNER}(\d+):(time|value)")
 

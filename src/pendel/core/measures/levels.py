@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -55,13 +56,16 @@ def _levels(t: np.ndarray, y: np.ndarray, range_: float) -> list[Level]:
     values = np.interp(grid, t, y)
     values[0] = y[0]
     found = [Level(float(t[0]), float(t[0]), float(y[0]))]
+    least = math.ceil(STAYS * (PLACES - 1)) + 1
+    """Places for which a level is held at least."""
+    ahead = np.lib.stride_tricks.sliding_window_view(values, least)
+    begun = values[: len(ahead)]
+    held = np.flatnonzero((ahead.max(axis=1) - begun <= HELD * range_) & (begun - ahead.min(axis=1) <= HELD * range_))
     k = 0
-    while k < PLACES:
+    while (place := int(np.searchsorted(held, k))) < len(held):
+        k = int(held[place])
         off = np.abs(values[k:] - values[k]) > HELD * range_
         count = int(np.argmax(off)) if off.any() else PLACES - k
-        if count - 1 < STAYS * (PLACES - 1):
-            k += 1
-            continue
         start, value = float(grid[k]), float(np.median(values[k : k + count]))
         if abs(value - found[-1].value) > ANOTHER * range_:
             found.append(Level(start, _until(t, y, start, value, range_), value))

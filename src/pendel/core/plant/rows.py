@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import ctypes
 import os
-from collections.abc import Callable, Sequence
+import threading
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -81,13 +83,31 @@ ROWS_A_THREAD, STEPS_A_THREAD = 16_384, 2_048
 Part = TypeVar("Part")
 
 
+_alone = threading.local()
+
+
+@contextmanager
+def in_one_thread() -> Iterator[None]:
+    """What is worked out within takes this thread alone: for one of several runs that are looked at beside each
+    other."""
+    _alone.here = True
+    try:
+        yield
+    finally:
+        _alone.here = False
+
+
 def in_parts(
     structure: Structure, n_rows: int, work: Callable[[int, int], Part], a_thread: int | None = None
 ) -> list[Part]:
     """``work(begin, end)`` on stretches of rows that follow each other, each in a thread of its own, as many as there
     are cores. All in one where equations are solved at each row: they begin with the solution of the row before."""
     solves = SOLVES in structure.source  # a structure from a file does not say how many there are
-    count = 1 if solves else max(1, min(os.cpu_count() or 1, n_rows // (a_thread or ROWS_A_THREAD)))
+    count = (
+        1
+        if solves or getattr(_alone, "here", False)
+        else max(1, min(os.cpu_count() or 1, n_rows // (a_thread or ROWS_A_THREAD)))
+    )
     ends = [n_rows * k // count for k in range(count + 1)]
     if count == 1:
         return [work(0, n_rows)]
@@ -95,13 +115,16 @@ def in_parts(
         return list(pool.map(work, ends, ends[1:]))
 
 
-def evaluate_signals(structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
-    """Chosen signals at every row; shape (rows, len(keys))."""
+def evaluate_signals(
+    structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str], lean: ctypes.CDLL | None = None
+) -> Doubles:
+    """Chosen signals at every row; shape (rows, len(keys)). ``lean`` is what `lean_library` made for these keys or
+    more."""
     rows = np.ascontiguousarray(rows, dtype=float)
     out = np.empty((len(rows), len(keys)))
 
     def evaluate(begin: int, end: int) -> None:
-        picked = picked_at(structure, rows[begin:end], parameters, keys)
+        picked = picked_at(structure, rows[begin:end], parameters, keys, lean)
         time_loop().pd_evaluate(*picked.arguments, pointer(out[begin:end]))
 
     in_parts(structure, len(rows), evaluate)

@@ -19,7 +19,7 @@ from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.freed import bytes_of
 from pendel.core.plant.program import BALANCE, Outcome, Structure
-from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, last_before
+from pendel.core.plant.rows import BETWEEN, BOTH, HALF_WAY, Refined, last_before
 from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.content import CONDENSED, Content, content_here
 from pendel.core.runs.display_units import ShownUnits, factor
@@ -205,6 +205,12 @@ class KeptRun:
         """Rows half way between those of `expanded`, one fewer. Made when a figure wants them, as traces come
         first."""
         return self._refined(HALF_WAY).half_way
+
+    def refine(self) -> None:
+        """Find rows between and half way in one go, where both are wanted; else the one is found, then the other."""
+        if "expanded" not in self.__dict__ and "half_way" not in self.__dict__:
+            refined = self._refined(BOTH)
+            self.__dict__["expanded"], self.__dict__["half_way"] = refined.rows, refined.half_way
 
     def _refined(self, which: int) -> Refined:
         begun = time.perf_counter()

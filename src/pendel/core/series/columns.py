@@ -10,7 +10,7 @@ values they have in the row.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -179,14 +179,40 @@ def read_column(text: str) -> Column:
     return Column(text, reader.whole(), tuple(reader.taken))
 
 
-def told(column: Column, run: KeptRun, quantities: Callable[[str], Measured]) -> Told:
-    """What a column tells of a run; ``quantities`` are those of the row."""
+BY_PIECES = ("mean", "rms", "ripple")
+"""Figures that want signals half way between rows, too."""
+
+
+def signals_in(columns: Iterable[Column], *functions: str) -> list[str]:
+    """Signals that columns name, in all of their figures or in those of some functions."""
+    taken = [each for column in columns for each in column.taken if each.function not in WHOLE]
+    named = (name for each in taken if not functions or each.function in functions for name in each.names)
+    return list(dict.fromkeys(named))
+
+
+def told_of(columns: Sequence[Column], run: KeptRun, quantities: Callable[[str], Measured]) -> list[Told]:
+    """What columns tell of a run; ``quantities`` are those of the row. Signals of all are evaluated in one go."""
+    averaged = signals_in(columns, *BY_PIECES)
+    if any(name in run.structure.signals for name in averaged):
+        run.refine()
+    run.fetch(signals_in(columns))
+    run.fetch_between(averaged)
+    spans: Spans = {}
+    return [told(column, run, quantities, spans) for column in columns]
+
+
+Spans = dict[tuple[str, float, float, str | None], Span]
+"""Spans that were looked at, as figures of one share what was found out."""
+
+
+def told(column: Column, run: KeptRun, quantities: Callable[[str], Measured], spans: Spans) -> Told:
+    """What a column tells of a run."""
     units: dict[str, str] = {}
 
     def lookup(name: str) -> Measured:
         if not name.startswith("#"):
             return quantities(name)
-        value, unit_text = figure_of(column.taken[int(name[1:])], run, quantities)
+        value, unit_text = figure_of(column.taken[int(name[1:])], run, quantities, spans)
         units[name] = unit_text
         if math.isnan(value):
             raise NothingToTell(column.taken[int(name[1:])].function)
@@ -210,10 +236,11 @@ class NothingToTell(DriveProblem):
 
     def __init__(self, function: str):
         measure = FIGURES.get(function) or (MEASURES[function] if function in {m.id for m in MEASURES} else None)
-        super().__init__(measure.why_none if measure is not None else "There is nothing it could be taken from.")
+        why = measure.why_none if measure is not None else "There is nothing it could be taken from."
+        super().__init__(why.replace("between the cursors", "in this run"))
 
 
-def figure_of(taken: Taken, run: KeptRun, quantities: Callable[[str], Measured]) -> tuple[float, str]:
+def figure_of(taken: Taken, run: KeptRun, quantities: Callable[[str], Measured], spans: Spans) -> tuple[float, str]:
     """A figure in SI and its unit. Raises `DriveProblem` and `ExpressionProblem`."""
     signal = taken.names[0] if taken.names and taken.function not in WHOLE else ""
     setpoint = taken.names[1] if len(taken.names) > 1 else None
@@ -221,8 +248,15 @@ def figure_of(taken: Taken, run: KeptRun, quantities: Callable[[str], Measured])
         if name and name not in run.keys:
             raise DriveProblem(f"The run has no signal {name}.{near_words(name, run.keys)}")
     start, end = run.begin, run.end
-    whole = Span(run, signal or next(iter(run.keys), ""), start, end, setpoint)
+
+    def span_of(start: float, end: float) -> Span:
+        key = (signal, start, end, setpoint)
+        return spans.get(key) or spans.setdefault(
+            key, Span(run, signal or next(iter(run.keys), ""), start, end, setpoint)
+        )
+
     if taken.times:
+        whole = span_of(start, end)
         start, end = (time_of(each, whole, quantities) for each in taken.times)
         start, end = max(start, run.begin), min(end, run.end)
         if not start < end:
@@ -231,7 +265,7 @@ def figure_of(taken: Taken, run: KeptRun, quantities: Callable[[str], Measured])
         _, unit_text, of = WHOLE[taken.function]
         return of(run, taken.names[0] if taken.names else "", start, end), unit_text
     measure = FIGURES.get(taken.function) or MEASURES[taken.function]
-    span = Span(run, signal, start, end, setpoint)
+    span = span_of(start, end)
     value = measure.value(span)
     return (math.nan if value is None else value), measure.unit_for(span)
 

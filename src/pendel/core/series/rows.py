@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import math
 import threading
 import time
@@ -14,11 +15,13 @@ import numpy as np
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError
-from pendel.core.plant.program import Outcome
+from pendel.core.plant.program import Doubles, Outcome, Structure
+from pendel.core.plant.rows import evaluate_signals, in_one_thread, lean_library
 from pendel.core.plant.simulator import Watch
 from pendel.core.quantities.named import Names
+from pendel.core.runs.evaluating import Here
 from pendel.core.runs.simulate import Prepared, add_remarks, prepare, recorded_run
-from pendel.core.series.columns import Column, Told, read_column, told, unknown_signal
+from pendel.core.series.columns import Column, Told, read_column, signals_in, told_of, unknown_signal
 from pendel.core.series.following import Following
 from pendel.core.series.points import Points, points_of, seed_of_row
 from pendel.core.trust import refuse_strange_c
@@ -59,6 +62,7 @@ class Series:
         self.needs_remarks = any(taken.function == "remarks" for column in self.columns for taken in column.taken)
         prepared = prepare(self.drive)
         self.following = Following(prepared, [axis.target.name for axis in self.points.axes])
+        self.evaluator = LeanEvaluator(tuple(signals_in(self.columns)))
         self.seed_varies = "seed" in self.following.targets
         if not self.following.as_a_whole:  # else signals may be there in some rows only
             known = {*prepared.structure.signals, *prepared.deck.signals}
@@ -91,7 +95,7 @@ class Series:
             return Row(number, texts, outcome, reason, seed, time.perf_counter() - begun, values, units)
 
         try:
-            with np.errstate(all="ignore"):
+            with np.errstate(all="ignore"), in_one_thread():
                 prepared = self.following.ready(drive)
                 run = recorded_run(prepared, watch=watch, drive_text=self.base.text)
                 if run.outcome is Outcome.STOPPED:
@@ -99,7 +103,8 @@ class Series:
                 if self.needs_remarks:
                     add_remarks(run, prepared)
                 names = Names({name: q.text for name, q in drive.quantities.items()})
-                figures = [told(column, run, names) for column in self.columns]
+                run.evaluator = self.evaluator
+                figures = told_of(self.columns, run, names)
         except DriveHasFindings as problem:
             return row(FAILED, problem.findings[0].sentence)
         except PendelError as problem:
@@ -108,6 +113,25 @@ class Series:
             return row(FAILED, run.message, figures)
         whys = dict.fromkeys(f"{c.text}: {each.why}" for c, each in zip(self.columns, figures) if each.why)
         return row(DONE, " ".join(whys), figures)
+
+
+class LeanEvaluator(Here):
+    """Evaluates signals that are told of by code for these alone, which takes a fraction of that for all."""
+
+    def __init__(self, keys: tuple[str, ...]):
+        self.keys = keys
+        self._known: dict[int, tuple[Structure, ctypes.CDLL]] = {}
+
+    def signals(self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
+        wanted = [key for key in self.keys if key in structure.signals]
+        lean = self._library(structure, wanted) if wanted and set(keys) <= set(wanted) else None
+        return evaluate_signals(structure, rows, parameters, keys, lean)
+
+    def _library(self, structure: Structure, keys: Sequence[str]) -> ctypes.CDLL:
+        known = self._known.get(id(structure))
+        if known is None or known[0] is not structure:
+            known = self._known[id(structure)] = (structure, lean_library(structure, keys))
+        return known[1]
 
 
 class RowStopped(Exception):
