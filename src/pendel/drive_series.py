@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
-from pendel.core.drive.plans import GRID, WAYS, Plan, Varied
+from pendel.core.drive.plans import GRID, RANDOM, WAYS, Plan, Varied
 from pendel.core.drive.user_text import known_name
 from pendel.core.errors import DriveProblem
 from pendel.core.trust import allow_all_of, refuse_strange_c
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
     from pendel.core.series.rows import Row
     from pendel.core.series.running import Going
+    from pendel.core.verbs.series import SearchReport
 
 
 def varied_of(target: str, wished: Sequence[str | float]) -> Varied:
@@ -150,21 +151,70 @@ class VariedDrive(EditedDrive):
         """
         from pendel.core.series.points import points_of
         from pendel.core.series.running import Going
-        from pendel.core.verbs.series import PASSING, usable_cores
+        from pendel.core.verbs.series import usable_cores
 
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call series(own_c=True)")
-        if isinstance(what, str):
-            known_name("series", what, self.document.plans, self.document.title)
-            plan, name = self.document.plans[what], what
-        else:
-            varied = tuple(varied_of(target, wished) for target, wished in what.items())
-            plan, name = Plan(varied, combined, str(count), str(seed), tuple(figures)), PASSING
+        plan, name = self._plan_of(what, figures, combined, count, seed)
         points_of(self.document, plan)
         place = Path(tempfile.mkdtemp(prefix="pendel-series-") if folder is None else folder)
         going = Going(place, name, self.document.copy(), plan)
         return SeriesView(going, cores or usable_cores(), anew=anew, forgotten=folder is None)
+
+    def search(
+        self,
+        what: str | Mapping[str, Sequence[str | float]],
+        figures: Sequence[str] = (),
+        *,
+        smallest: str | None = None,
+        largest: str | None = None,
+        equal: str | None = None,
+        limits: str = "",
+        trials: int = 200,
+        cores: int | None = None,
+        own_c: bool = False,
+    ) -> SearchReport:
+        """Values for which a figure is smallest, largest or equal to something (``"overshoot=5 %"``) within limits, by
+        what varies: a planned series, or as of `series`, each from its first to its last value. Figures are named by
+        what they begin with. What is found is the best that was tried, and no proof (`pendel.core.series.goals`).
+
+        Raises
+        ------
+        DriveProblem, DriveHasFindings, ExpressionProblem
+
+        >>> found = d.search({"m_leaf": ("uniform", "50 kg", "120 kg")}, ["peak(door_motor.current)"],
+        ...                  equal="peak=13.5 A", trials=20)
+        >>> found.values["m_leaf"][:2], f"{found.columns[0].mean:.1f}"
+        ('75', '13.5')
+        """
+        from pendel.core.verbs.series import goal_of, search, usable_cores
+
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call search(own_c=True)")
+        goal = goal_of(smallest, largest, equal, limits, str(trials))
+        if goal is None:
+            raise DriveProblem("There is no goal. Give a smallest, a largest or an equal figure.")
+        plan = self._plan_of(what, figures, RANDOM, trials, 1)[0]
+        return search(self.document.copy(), plan, goal, cores or usable_cores())
+
+    def _plan_of(
+        self,
+        what: str | Mapping[str, Sequence[str | float]],
+        figures: Sequence[str],
+        combined: str,
+        count: int,
+        seed: int,
+    ) -> tuple[Plan, str]:
+        """A plan and its name: one of the drive, or of what varies. Raises `DriveProblem`."""
+        from pendel.core.verbs.series import PASSING
+
+        if isinstance(what, str):
+            known_name("series", what, self.document.plans, self.document.title)
+            return self.document.plans[what], what
+        varied = tuple(varied_of(target, wished) for target, wished in what.items())
+        return Plan(varied, combined, str(count), str(seed), tuple(figures)), PASSING
 
     def plan(
         self,
@@ -182,6 +232,4 @@ class VariedDrive(EditedDrive):
         >>> len(d.series("Leaves").run())
         4
         """
-        varied = tuple(varied_of(target, wished) for target, wished in what.items())
-        plan = Plan(varied, combined, str(count), str(seed), tuple(figures))
-        self.do(commands.set_plan(self.document, name, plan))
+        self.do(commands.set_plan(self.document, name, self._plan_of(what, figures, combined, count, seed)[0]))

@@ -183,6 +183,30 @@ def test_the_process_of_a_series_is_killed_and_the_window_lives(window, beside):
     assert len(numbers) == len(set(numbers)) == 60 and page.gathered.failed.sum() <= 1
 
 
+def test_values_are_searched_for_a_goal_and_taken(window):
+    page = planned(window, ("60 kg", "120 kg"))
+    goals = page.side.goals
+    write(goals.limits, "nothing < 3")
+    QTest.mouseClick(goals.button, LEFT)
+    assert until(lambda: not page.runner.running, 60)
+    assert "No column is called “nothing”" in goals.words.text()
+    goals.sense.setCurrentText("largest")
+    write(goals.limits, "max < 1 m/s")
+    write(goals.trials, "16")
+    QTest.mouseClick(goals.button, LEFT)
+    assert goals.button.text() == "Stop the search"
+    assert until(lambda: not page.runner.running and "not proven" in goals.words.text(), 60)
+    settle()
+    assert page.gathered.count <= 16 and page.chosen.figures[0] == np.nanmax(page.gathered.cells[:, 1])
+    assert page.chosen.texts[0].endswith(" kg")
+    QTest.mouseClick(page.side.take_button, LEFT)
+    settle()
+    assert window.session.drive.quantities["m_leaf"].text == page.chosen.texts[0]
+    QTest.mouseClick(page.back_button, LEFT)
+    settle()
+    assert page.rows_of == "Leaves" and page.gathered is None and page.back_button.isHidden()
+
+
 @pytest.mark.parametrize("text", ["1e99, 2", "", "60 kg, 90 V", "((", "60 kg" * 100])
 def test_values_that_are_none_get_a_sentence_and_nothing_starts(window, text):
     page = planned(window)

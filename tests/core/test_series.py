@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from scipy import stats
+from scipy import optimize, stats
 
 import pendel
 from pendel.core.catalogue.index import kind_of
@@ -27,6 +27,7 @@ from pendel.core.runs.worker import Beside
 from pendel.core.series.columns import read_column
 from pendel.core.series.following import Following
 from pendel.core.series.gathered import Gathered, what_matters, wilson
+from pendel.core.series.goals import LARGEST, SMALLEST, Goal, Search
 from pendel.core.series.points import points_of, seed_of_row
 from pendel.core.series.rows import DONE, FAILED, Row, Series, run_rows
 from pendel.core.series.running import Going, ProcessEnded, in_process, in_threads, state_of
@@ -358,6 +359,67 @@ def test_rows_are_filtered_sorted_and_counted():
         assert wilson(inside, count) == pytest.approx(
             tuple(stats.binomtest(inside, count).proportion_ci(method="wilson")), abs=1e-6
         )
+
+
+# goals ---------------------------------------------------------------------------------------------------------------
+
+
+def searched(goal, function, ranges, figures=("max(a.speed)",)):
+    """A search over figures that are functions of what varies."""
+    varied = tuple(Varied(name, "uniform", ends) for name, ends in ranges.items())
+    search = Search(drive_of_quantities(**dict.fromkeys(ranges, "1")), Plan(varied, measures=figures), goal)
+
+    def run(numbers, texts):
+        return [
+            Row(n, tuple(each), DONE, "", 1, 0.0, tuple(function(*map(float, each))), ("",) * len(figures))
+            for n, each in zip(numbers, texts)
+        ]
+
+    return search, search.find(run)
+
+
+def test_a_goal_is_found_within_limits_as_scipy_finds_it():
+    """The least of a quadratic on a circle's outside and in a bent valley (Rosenbrock, The Computer Journal 3 (1960)
+    175), against SciPy's own constrained minimisers."""
+    ranges, figures = {"x": ("-2", "2"), "y": ("-1", "3")}, ("max(a.speed)", "min(a.speed)")
+
+    def bent(x, y):
+        return (1 - x) ** 2 + 100 * (y - x * x) ** 2, x * x + y * y
+
+    search, found = searched(Goal(SMALLEST, "max", "", budget=1500), bent, ranges, figures)
+    assert found.best.figures[0] < 1e-4 and len(search.rows) <= 1500
+    search, found = searched(Goal(SMALLEST, "max", "min <= 1", budget=1500), bent, ranges, figures)
+    outside = {"type": "ineq", "fun": lambda p: 1 - p @ p}
+    true = optimize.minimize(lambda p: bent(*p)[0], (0.5, 0.5), constraints=outside, method="SLSQP").fun
+    assert found.keeps_limits and found.best.figures[0] == pytest.approx(true, abs=5e-3)
+    assert "min <= 1 binds." in found.words and "not proven" in found.words
+    search, found = searched(Goal(LARGEST, "min", "", budget=200), bent, ranges, figures)
+    assert found.best.figures[1] == pytest.approx(13, rel=1e-3) and "x, y stands at an end" in found.words
+    search, found = searched(Goal(SMALLEST, "max", "min < -1", budget=60), bent, ranges, figures)
+    assert not found.keeps_limits and "No trial keeps all limits" in found.words
+
+
+def test_the_load_of_a_conversion_ratio_in_discontinuous_conduction_is_bracketed():
+    """M = 2.2 at K = 4 D² / ((2 M − 1)² − 1) (Erickson and Maksimović, as above)."""
+    d = pendel.open_example("wayside_supply")
+    values = {"C": "47 uF", "R_L": "0", "R_C": "0", "R_on": "1 uohm", "V_d": "0", "R_d": "1 uohm"}
+    for name, text in {**{f"step_up.{k}": v for k, v in values.items()}, "battery.R_i": "0", "until": "0.5 s"}.items():
+        d.set(name, text)
+    d.set("voltage_pi.loop", "open")
+    d.set("voltage_pi.open_output", "0.5")
+    found = d.search(
+        {"R_load": ("uniform", "100 ohm", "600 ohm")},
+        ["mean(equipment.voltage, end - 1 ms, end) / U_bat"],
+        equal="mean=2.2",
+        trials=40,
+    )
+    assert float(found.values["R_load"].split()[0]) == pytest.approx(2 * 220e-6 * 50e3 * (3.4**2 - 1), rel=5e-3)
+    assert len(found.table.rows) < 25 and found.keeps_limits
+    for wrong in ({}, {"smallest": "mean", "largest": "mean"}, {"smallest": "R_load"}, {"equal": "mean"}):
+        with pytest.raises(PendelError):
+            d.search({"R_load": ["100 ohm", "200 ohm"]}, ["mean(equipment.voltage)"], **wrong)
+    with pytest.raises(DriveProblem, match="one value only"):
+        d.search({"R_load": ["100 ohm"]}, ["mean(equipment.voltage)"], smallest="mean")
 
 
 # rows are never lost -----------------------------------------------------------------------------------------------

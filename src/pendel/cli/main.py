@@ -207,7 +207,7 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         write_result(result, options.result or Path(options.out))
     if options.json:
         print(as_json(result))
-    elif to_file:
+    elif to_file and verb.name != "series":
         pass
     elif isinstance(result, str):
         print(result, end="")
@@ -262,6 +262,8 @@ def failed(result: Any) -> bool:
     """Whether a result is one that a script should stop at."""
     if (run := getattr(result, "run", None)) is not None:
         return bool(run.message)
+    if not getattr(result, "keeps_limits", True):
+        return True
     if getattr(result, "unlike", False) or getattr(result, "failed", 0):
         return True
     if not isinstance(result, list):

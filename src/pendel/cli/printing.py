@@ -22,7 +22,7 @@ from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.judging import TransferReport
 from pendel.core.verbs.mechanics import CalmedReport, MechanicsReport
 from pendel.core.verbs.running import Measured, Ran
-from pendel.core.verbs.series import Planned, SeriesReport
+from pendel.core.verbs.series import Planned, SearchReport, SeriesReport
 from pendel.core.verbs.shipping import FirmwareReport
 from pendel.core.verbs.tuning import TunedReport
 
@@ -133,6 +133,15 @@ def _(result: SeriesReport, verb: str) -> None:
         print_aside(f"found: {reason}")
     if len(reasons) > MOST_REASONS:
         print_aside(f"found: {len(reasons) - MOST_REASONS} more reasons; --out has them row by row")
+
+
+@show.register
+def _(result: SearchReport, verb: str) -> None:
+    print_line(result.words)
+    for name, text in result.values.items():
+        print_line(name, text)
+    for each in result.columns:
+        print_line(each.measure, f"{each.least:.6g}", each.unit)
 
 
 @show.register

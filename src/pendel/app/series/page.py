@@ -16,7 +16,7 @@ from pendel.app.plots.plot import fit_plots
 from pendel.app.series.pictures import Histogram, MapPlot, RowsPlot
 from pendel.app.series.plan_panel import PlanPanel
 from pendel.app.series.row_panel import RowPanel
-from pendel.app.series.runner import SeriesRunner
+from pendel.app.series.runner import SEARCHED, SeriesRunner
 from pendel.app.series.table import RowsModel, RowsTable
 from pendel.app.session.jobs import READ_SERIES, End, Job
 from pendel.app.session.page import Page
@@ -32,7 +32,7 @@ from pendel.core.drive.plans import Plan
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.series.gathered import Gathered, what_matters
+from pendel.core.series.gathered import Gathered, short_name, what_matters
 from pendel.core.series.points import seed_of_row
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State, state_of
@@ -42,6 +42,7 @@ from pendel.core.series.tables import RowTable
 FRESH_MS = 250
 """Between two looks at rows that come."""
 NOTHING = "–"
+CROWDED = "Trials of a search crowd where it looks, so they do not tell this. A series does."
 NO_PLAN = "What if? A series runs the drive many times with values that vary, and tells figures of each run."
 NO_ROWS = (
     "Say on the left what varies and what is told of each run, then run the series. Rows come here as they are done."
@@ -87,6 +88,8 @@ class SeriesPage(Page):
         self.state = State()
         self.kept_drive: Drive | None = None
         """That which the rows are of."""
+        self.rows_of = ""
+        """The series whose rows are shown, or its last search."""
         self.chosen: Row | None = None
         self.sorted_by, self.falling = -1, False
         self._map_by_hand = False
@@ -133,6 +136,7 @@ class SeriesPage(Page):
         self.side = RowPanel()
         self.side.taken.connect(self.take_values)
         self.side.run_wanted.connect(self.open_as_run)
+        self.side.goals.search_wanted.connect(self.search_or_stop)
         body.addWidget(self.side)
         self._follow = RefreshWhenShown(self, self.refresh)
         self.session.changed.connect(lambda _: self._follow())
@@ -174,7 +178,10 @@ class SeriesPage(Page):
         self.found = label("", "muted")
         self.copy_button = button("Copy", self.copy, "link")
         self.save_button = button("Save …", self.save, "link")
-        line = row(self.filter, self.found, self.copy_button, self.save_button, spacing=10)
+        self.back_button = button("Rows of the series", self.read, "link")
+        self.back_button.setToolTip("These are the trials of the last search")
+        self.back_button.hide()
+        line = row(self.filter, self.found, self.back_button, self.copy_button, self.save_button, spacing=10)
         line.setStretch(0, 1)
         inside.addLayout(line)
         self.model = RowsModel(self)
@@ -221,7 +228,10 @@ class SeriesPage(Page):
     def refresh(self) -> None:
         """Follow the drive."""
         self.panel.follow()
-        self.read()
+        plan = self.panel.plan
+        self.side.goals.offer([(short_name(text), text) for text in plan.measures] if plan is not None else [])
+        if plan is None or self.rows_of != self.name + SEARCHED:  # trials stay until somebody goes back
+            self.read()
 
     def read(self) -> None:
         """Read the rows of the chosen series."""
@@ -229,7 +239,7 @@ class SeriesPage(Page):
         if plan is None:
             self._take_read(ReadSeries("", State()))
             return
-        if self.runner.running and self.runner.name == name:
+        if self.runner.running and self.runner.name in (name, name + SEARCHED):
             self._tell_state()
             return
         path, drive = store_path(self.runner.place, name), self.session.drive.copy()
@@ -244,8 +254,15 @@ class SeriesPage(Page):
         self.session.jobs.start(READ_SERIES, lambda _: read_series(path, name, drive, plan), then, at_once=0.05)
 
     def _take_read(self, read: ReadSeries) -> None:
-        self.state, self.gathered, self.kept_drive = read.state, read.gathered, read.drive
-        self.chosen = None
+        now, before = read.state, self.state
+        if read.name == self.rows_of and self.gathered is not None and read.gathered is not None:
+            if (now.begun, now.done) == (before.begun, before.done) == (before.begun, self.gathered.count):
+                self.state = now  # the same rows, of a drive that may be another by now
+                self._tell_state()
+                return
+        self.state, self.gathered, self.kept_drive = now, read.gathered, read.drive
+        self.rows_of, self.chosen = read.name, None
+        self.back_button.hide()
         self._offer_columns()
         self._show_rows()
         self.side.show_row(None, None)
@@ -278,7 +295,9 @@ class SeriesPage(Page):
     def _show_rows(self) -> None:
         """The rows that fulfil what is typed, in their order."""
         gathered = self.gathered
-        self.middle.setCurrentIndex(0 if gathered is None else 1)
+        self.middle.setCurrentIndex(0 if gathered is None or not gathered.count else 1)
+        if gathered is not None and not gathered.count:
+            self.hint.setText("The first rows are under way …" if self.runner.running else "There is no row yet.")
         if gathered is None:
             self.hint.setText(NO_PLAN if self.panel.plan is None else NO_ROWS)
             self.model.show(None, np.zeros(0, dtype=np.int64))
@@ -357,6 +376,11 @@ class SeriesPage(Page):
     def _tell_what_matters(self, up: int) -> None:
         gathered = self.gathered
         assert gathered is not None
+        if self.rows_of.endswith(SEARCHED):
+            self.side.show_shares(
+                "", [], CROWDED
+            )
+            return
         if up < gathered.axes or gathered.axes < 2:
             self.side.show_shares("", [], "Of two or more things that vary, it is told how much each explains.")
             return
@@ -405,7 +429,7 @@ class SeriesPage(Page):
     def _row_of(self, number: int) -> Row | None:
         """A row as it is kept. Nothing where its file cannot be read, which is said."""
         try:
-            store = RowStore(store_path(self.runner.place, self.name))
+            store = RowStore(store_path(self.runner.place, self.rows_of))
             try:
                 return next(iter(store.rows([number])), None)
             finally:
@@ -475,14 +499,47 @@ class SeriesPage(Page):
         if anew or not self.state.begun:
             plan, drive = self.panel.plan, self.session.drive.copy()
             assert plan is not None
-            self.gathered, self.kept_drive, self.chosen = Gathered(drive, plan), drive, None
-            self.state = State(self.gathered.points.count, 0, 0, "now")
-            self._offer_columns()
+            self._show_new(self.name, Gathered(drive, plan), drive)
         self._tell_state()
+
+    def _show_new(self, name: str, gathered: Gathered, drive: Drive) -> None:
+        """Rows that are still to come."""
+        self.rows_of, self.gathered, self.kept_drive, self.chosen = name, gathered, drive, None
+        self.state = State(gathered.points.count, 0, 0, "now")
+        self.back_button.hide()
+        self._offer_columns()
+
+    def search_or_stop(self) -> None:
+        """Search values for the goal that is entered, or stop the search."""
+        if self.runner.running:
+            self.runner.stop()
+            return
+        goals = self.side.goals
+        goals.words.setText("")
+        if self.panel.plan is None or not may_run(self.session, self):
+            return
+        if self.session.examined.faults:
+            goals.words.setText("The drive cannot run before its faults are fixed.")
+            return
+        try:
+            searching = self.runner.search(self.name, goals.goal())
+        except PendelError as problem:
+            goals.words.setText(str(problem))
+            return
+        drive = self.session.drive.copy()
+        self._show_new(self.runner.name, Gathered(drive, searching.plan), drive)
+        self._tell_state()
+
+    def _tell_search(self) -> None:
+        goals, searching = self.side.goals, self.runner.running and self.runner.name.endswith(SEARCHED)
+        goals.show_searching(searching)
+        goals.button.setEnabled(goals.figure.count() > 0 and (searching or not self.runner.running))
+        if searching and self.gathered is not None:
+            goals.words.setText(f"trial {self.gathered.count} of {self.gathered.points.count} at most")
 
     def _rows_came(self) -> None:
         rows = self.runner.taken()
-        if self.gathered is not None and self.runner.name == self.name and self.runner.folder == self.runner.place:
+        if self.gathered is not None and self.runner.name == self.rows_of and self.runner.folder == self.runner.place:
             before = [head.unit for head in self.gathered.heads]
             self.gathered.add(rows)
             if not self._fresh.isActive():
@@ -492,6 +549,16 @@ class SeriesPage(Page):
         self._tell_state()
 
     def _ended(self, sentence: str, failed: bool) -> None:
+        found = self.runner.found
+        if self.runner.name.endswith(SEARCHED):
+            self.side.goals.words.setText(sentence or (found.words if found is not None else "Stopped."))
+            if self.rows_of == self.runner.name and self.gathered is not None:
+                self.back_button.show()
+                self._show_rows()
+                if found is not None and found.best is not None:
+                    self.choose_place(int(np.flatnonzero(self.gathered.numbers == found.best.number)[0]))
+            self._tell_state()
+            return
         self.read()
         if failed:
             self.panel.problem.setText(sentence)
@@ -501,7 +568,9 @@ class SeriesPage(Page):
     def _tell_state(self) -> None:
         """How far the series is, and what can be done."""
         panel, running = self.panel, self.runner.running and self.runner.name == self.name
-        if panel.plan is None:
+        self._tell_search()
+        if panel.plan is None or self.rows_of.endswith(SEARCHED):
+            panel.start_button.setEnabled(not self.runner.running)
             return
         wanted = panel.count_words()
         done = self.gathered.count if self.gathered is not None else 0
@@ -552,7 +621,7 @@ class SeriesPage(Page):
         gathered = self.gathered
         assert gathered is not None
         try:
-            store = RowStore(store_path(self.runner.place, self.name))
+            store = RowStore(store_path(self.runner.place, self.rows_of))
             try:
                 rows = tuple(store.rows(gathered.numbers[self.model.places].tolist()))
             finally:

@@ -22,7 +22,7 @@ WAY_WORDS = {
     "list": "list",
     "even": "even",
     "ratio": "by ratio",
-    "uniform": "even spread",
+    "uniform": "uniform",
     "normal": "normal",
     "corners": "two ends",
 }

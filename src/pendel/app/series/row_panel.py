@@ -6,6 +6,7 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
+from pendel.app.series.goal_box import GoalBox
 from pendel.app.series.table import cell_text
 from pendel.app.widgets.basic import button, clear, column, figure_row, label, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, font
@@ -89,6 +90,10 @@ class RowPanel(QWidget):
         inside.addWidget(self.bars)
         self.bars_words = wrapped("", "muted")
         inside.addWidget(self.bars_words)
+        inside.addSpacing(6)
+        inside.addWidget(rule())
+        self.goals = GoalBox()
+        inside.addWidget(self.goals)
         inside.addStretch(1)
         self.show_row(None, None)
 

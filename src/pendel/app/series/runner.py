@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from collections import deque
 from collections.abc import Sequence
+from datetime import datetime
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -16,13 +18,17 @@ from pendel.app.session.session import Session
 from pendel.core.catalogue.own_block import C
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.plans import Plan
-from pendel.core.errors import DriveProblem, RunProblem
+from pendel.core.errors import DriveProblem, RunProblem, Stopped
 from pendel.core.runs.requests import SeriesRequest
 from pendel.core.runs.worker import Beside
-from pendel.core.series.rows import DONE, Row
-from pendel.core.series.running import Going, ProcessEnded, folder_of, in_process
+from pendel.core.series.goals import Found, Goal, Search
+from pendel.core.series.rows import DONE, FAILED, Row
+from pendel.core.series.running import Going, ProcessEnded, folder_of, in_process, text_of
+from pendel.core.series.store import RowStore, being_run, store_path
 from pendel.core.verbs.series import usable_cores
 
+SEARCHED = " · search"
+"""Behind the name of a series: the trials of its last search."""
 LONGEST_BATCH_SECONDS = 7200.0
 """s after which a batch of rows that did not end costs its process."""
 
@@ -43,7 +49,9 @@ class SeriesRunner(QObject):
         """... where its rows are, ..."""
         self.plan = Plan()
         """... and its plan."""
-        self.done = self.failed = self.count = 0
+        self.found: Found | None = None
+        """What was found last, where a search ended."""
+        self.done = self.failed = 0
         self.began = self.rate = 0.0
         self._worker = Beside()
         self._rows: deque[Row] = deque()
@@ -70,18 +78,73 @@ class SeriesRunner(QObject):
             raise DriveProblem(f"No series is called {name}.")
         return Going(self.place, name, self.session.drive.copy(), plan)
 
+    def search(self, name: str, goal: Goal) -> Search:
+        """Search values for a goal by what varies in a series; trials are rows of their own. Raises `DriveProblem` and
+        `ExpressionProblem`."""
+        going = self.going(name)
+        searching = Search(going.drive, going.plan, goal)
+        own_c = any(card.kind == C for card in going.drive.cards.values())
+        self._begin(name + SEARCHED, going.folder, searching.plan)
+        text, path = text_of(going.drive), store_path(going.folder, self.name)
+
+        def ask(job: Job, numbers: Sequence[int], texts: Sequence[Sequence[str]]) -> Sequence[Row]:
+            request = SeriesRequest(
+                text, searching.plan, tuple(numbers), usable_cores(), tuple(map(tuple, texts)), own_c
+            )
+            rows: Sequence[Row] = self._worker.ask(request, LONGEST_BATCH_SECONDS, lambda: job.stopping)
+            return rows
+
+        def one(job: Job, number: int, texts: Sequence[str]) -> Sequence[Row]:
+            try:
+                return ask(job, [number], [texts])
+            except RunProblem as problem:
+                nothing = (math.nan,) * len(searching.plan.measures)
+                return [Row(number, tuple(texts), FAILED, str(problem), 0, 0.0, nothing)]
+
+        def work(job: Job) -> Found:
+            ask(job, [], [])  # before what was searched last goes
+            with being_run(path):
+                store = RowStore(path)
+                try:
+                    store.begin(text, searching.plan, goal.budget, datetime.now().isoformat(timespec="seconds"))
+
+                    def run(numbers: Sequence[int], texts: Sequence[Sequence[str]]) -> Sequence[Row]:
+                        if job.stopping:
+                            raise Stopped
+                        try:
+                            rows = ask(job, numbers, texts)
+                        except RunProblem:
+                            rows = [row for n, each in zip(numbers, texts) for row in one(job, n, each)]
+                        store.add(rows)
+                        return rows
+
+                    def told(row: Row) -> None:
+                        with self._lock:
+                            self._rows.append(row)
+                        job.report(row.number)
+
+                    return searching.find(run, told)
+                finally:
+                    store.close()
+
+        self.session.jobs.start(SERIES, work, self._take)
+        return searching
+
+    def _begin(self, name: str, folder: Path, plan: Plan) -> None:
+        self.name, self.folder, self.plan, self.found = name, folder, plan, None
+        self.done = self.failed = 0
+        self.began, self.rate = time.monotonic(), 0.0
+
     def start(self, name: str, *, anew: bool = False) -> None:
         """Run what is missing of a series. Whoever starts it has asked about C that the drive brings."""
         if self.running:
             return
         going = self.going(name)
         own_c = any(card.kind == C for card in going.drive.cards.values())
-        self.name, self.folder, self.plan = name, going.folder, going.plan
-        self.done = self.failed = self.count = 0
-        self.began, self.rate = time.monotonic(), 0.0
+        self._begin(name, going.folder, going.plan)
 
         def ask(text: str, plan: Plan, numbers: Sequence[int], threads: int, job: Job) -> Sequence[Row]:
-            request = SeriesRequest(text, plan, tuple(numbers), threads, own_c)
+            request = SeriesRequest(text, plan, tuple(numbers), threads, (), own_c)
             try:
                 rows: Sequence[Row] = self._worker.ask(request, LONGEST_BATCH_SECONDS, lambda: job.stopping)
             except RunProblem as problem:
@@ -118,6 +181,7 @@ class SeriesRunner(QObject):
 
     def _take(self, job: Job) -> None:
         self.came.emit()
+        self.found = job.result if isinstance(job.result, Found) else None
         self.ended.emit(job.sentence, job.end is End.FAILED)
 
 

@@ -158,7 +158,7 @@ def rows_run(request: SeriesRequest, drive: Drive, watched: Watched) -> Any:
     series = _series.get(key)
     if series is None:
         series = _series.keep(key, Series(drive, request.plan))
-    return tuple(run_rows(series, request.numbers, request.threads, watched.stopping))
+    return tuple(run_rows(series, request.numbers, request.threads, watched.stopping, request.texts))
 
 
 _series: LastFew[Any, Any] = LastFew(2)

@@ -157,12 +157,14 @@ class CalmRequest:
 
 @dataclass(frozen=True)
 class SeriesRequest:
-    """Run rows of a plan, so many at once: `pendel.core.series.rows`. Of no rows, look whether they could run."""
+    """Run rows of a plan, so many at once: `pendel.core.series.rows`. Of no rows, look whether they could run.
+    ``texts`` are what varies in each, where it is not what the plan's points say."""
 
     drive_text: str
     plan: Plan
     numbers: tuple[int, ...]
     threads: int
+    texts: tuple[tuple[str, ...], ...] = ()
     own_c: bool = False
 
 

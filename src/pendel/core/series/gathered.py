@@ -22,6 +22,7 @@ from pendel.core.series.points import Axis, Points, points_of
 from pendel.core.series.rows import DONE, Row
 
 FIRST_ROOM = 256
+PARTS = re.compile(r"\band\b|,")
 COMPARED = re.compile(r"(<=|>=|!=|≤|≥|<|>|=)")
 COMPARE: dict[str, Callable[[np.ndarray, float], np.ndarray]] = {
     "<": np.less,
@@ -48,6 +49,28 @@ class Head:
     def shown(self, si: float) -> float:
         """In that unit."""
         return si / unit_of(self.unit)[0] if self.unit else si
+
+
+@dataclass(frozen=True)
+class Limit:
+    """A comparison of a column with a figure (SI), as written."""
+
+    text: str
+    column: int
+    sign: str
+    value: float
+
+    def beyond(self, figure: float) -> float:
+        """By how much a figure breaks it, as a share of the limit; 0 where it keeps it, and negative by how much it is
+        away from it."""
+        size = abs(self.value) or 1.0
+        if math.isnan(figure):
+            return math.inf
+        if self.sign in ("<", "<=", "≤"):
+            return (figure - self.value) / size
+        if self.sign in (">", ">=", "≥"):
+            return (self.value - figure) / size
+        return abs(figure - self.value) / size if self.sign == "=" else 0.0
 
 
 class Gathered:
@@ -152,25 +175,35 @@ class Gathered:
             where it cannot be read.
         """
         kept = np.ones(self.count, dtype=bool)
-        for part in re.split(r"\band\b|,", text):
+        parts = [part.strip() for part in PARTS.split(text)]
+        if "failed" in parts:
+            kept &= self.failed
+        for limit in self.limits(" and ".join(part for part in parts if part != "failed")):
+            kept &= COMPARE[limit.sign](self.cells[:, limit.column], limit.value)
+        return kept
+
+    def limits(self, text: str) -> list[Limit]:
+        """Comparisons as typed. Raises `DriveProblem` and `ExpressionProblem`."""
+        found = []
+        for part in PARTS.split(text):
             if not part.strip():
-                continue
-            if part.strip() == "failed":
-                kept &= self.failed
                 continue
             sides = COMPARED.split(part)
             if len(sides) != 3:
                 raise DriveProblem(f"“{part.strip()}” is no comparison. Write such as overshoot < 5 %.")
             column = self.column(sides[0].strip())
-            kept &= COMPARE[sides[1]](self.cells[:, column], self._limit(column, sides[2].strip()))
-        return kept
+            found.append(Limit(part.strip(), column, sides[1], self.limit(column, sides[2].strip())))
+        return found
 
-    def _limit(self, column: int, text: str) -> float:
+    def limit(self, column: int, text: str) -> float:
+        """A figure to compare a column with, in SI. Raises `DriveProblem` and `ExpressionProblem`."""
         head = self.heads[column]
         if head.words:
             if text not in head.words:
                 raise DriveProblem(f"{head.name} is one of {', '.join(head.words)}.")
             return float(head.words.index(text))
+        if not head.unit and column >= self.axes and not np.isfinite(self.cells[:, column]).any():
+            return evaluate(read(text), self._names, text).si  # no row has told its unit yet
         return value_in_field(text, head.unit, self._names)
 
     def order(self, column: int, *, falling: bool, kept: np.ndarray) -> np.ndarray:

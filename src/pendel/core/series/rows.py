@@ -74,19 +74,19 @@ class Series:
     def base(self) -> Prepared:
         return self.following.prepared
 
-    def row_drive(self, number: int) -> Drive:
-        """The drive of a row, with its own seed."""
-        texts = self.points.rows(number, number + 1)[0]
+    def row_drive(self, number: int, texts: Sequence[str] = ()) -> Drive:
+        """The drive of a row, with its own seed; ``texts`` where they are not those of the plan's points."""
+        texts = texts or self.points.rows(number, number + 1)[0]
         drive = self.following.drive_of(texts)
         if not self.seed_varies:
             drive.settings["seed"] = str(seed_of_row(self.points.seed, number))
         return drive
 
-    def run(self, number: int, watch: Watch | None = None) -> Row:
+    def run(self, number: int, watch: Watch | None = None, texts: Sequence[str] = ()) -> Row:
         """Run a row and tell its figures; never raises for what its values do."""
-        texts = self.points.rows(number, number + 1)[0]
+        texts = tuple(texts) or self.points.rows(number, number + 1)[0]
         begun = time.perf_counter()
-        drive = self.row_drive(number)
+        drive = self.row_drive(number, texts)
         seed = int(drive.settings["seed"]) if drive.settings["seed"].isdigit() else 0
 
         def row(outcome: str, reason: str, figures: Sequence[Told] = ()) -> Row:
@@ -139,19 +139,23 @@ class RowStopped(Exception):
 
 
 def run_rows(
-    series: Series, numbers: Sequence[int], threads: int, stopping: Callable[[], bool] = lambda: False
+    series: Series,
+    numbers: Sequence[int],
+    threads: int,
+    stopping: Callable[[], bool] = lambda: False,
+    texts: Sequence[Sequence[str]] = (),
 ) -> Iterator[Row]:
     """Rows as they finish, so many at once; fewer where it was asked to stop. A row's figures are the same to the bit
-    whatever runs beside it."""
-    waiting = iter(numbers)
+    whatever runs beside it. ``texts`` of each where they are not those of the plan's points."""
+    waiting = iter(zip(numbers, texts) if texts else ((number, ()) for number in numbers))
     watches: dict[Future[Row], Watch] = {}
     over = threading.Event()
 
     def begin() -> None:
-        number = next(waiting, None)
-        if number is not None and not over.is_set():
+        what = next(waiting, None)
+        if what is not None and not over.is_set():
             watch = Watch.private()
-            watches[pool.submit(series.run, number, watch)] = watch
+            watches[pool.submit(series.run, what[0], watch, what[1])] = watch
 
     with ThreadPoolExecutor(max(1, threads)) as pool:
         try:

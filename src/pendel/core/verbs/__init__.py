@@ -145,6 +145,13 @@ VERBS = (
             ),
             Parameter("combined", "all with all, row by row, Sobol points, Latin hypercube or random", "WAY"),
             Parameter("count", "how many rows, where points are sampled", "N"),
+            Parameter("smallest", "search the values for which this figure is smallest", "FIGURE"),
+            Parameter("largest", "search those for which it is largest", "FIGURE"),
+            Parameter("equal", "search those for which it is a value, such as overshoot=5 %", "FIGURE=VALUE"),
+            Parameter(
+                "limits", "what a search keeps to, such as overshoot <= 5 % and peak < 24 A", "LIMITS", option="while"
+            ),
+            Parameter("trials", "how many runs a search may take; 200 without it", "N"),
         ),
         writes="its rows by its ending: .csv, .json or .parquet; without it, a summary goes to the terminal",
         endings=lambda: (".csv", ".json", ".parquet"),

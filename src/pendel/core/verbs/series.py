@@ -13,7 +13,9 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import WAYS, Plan, Varied
 from pendel.core.drive.user_text import known_name
 from pendel.core.errors import DriveProblem
+from pendel.core.series.goals import EQUAL, LARGEST, LEAST_BUDGET, MOST_BUDGET, SMALLEST, Goal, Search
 from pendel.core.series.points import whole_number
+from pendel.core.series.rows import DONE, Row, Series, run_rows
 from pendel.core.series.running import Going, State, in_threads, state_of
 from pendel.core.series.tables import RowTable, in_unit, shares
 
@@ -49,6 +51,21 @@ class SeriesReport:
 
 
 @dataclass(frozen=True)
+class SearchReport:
+    """What was found for a goal: what is said of it, the best values as texts and the figures of their run."""
+
+    words: str
+    keeps_limits: bool
+    values: dict[str, str]
+    columns: tuple[Column, ...]
+    table: RowTable
+
+    def save(self, path: Path) -> None:
+        """Write all trials. Raises `FileProblem`."""
+        self.table.save(path)
+
+
+@dataclass(frozen=True)
 class Planned:
     """A series of a drive, and how far it is."""
 
@@ -69,10 +86,15 @@ def run_series(
     figures: Sequence[str] = (),
     combined: str | None = None,
     count: str | None = None,
+    smallest: str | None = None,
+    largest: str | None = None,
+    equal: str | None = None,
+    limits: str | None = None,
+    trials: str | None = None,
     *,
     folder: Path | None = None,
     told: Callable[[int, int, int], None] = lambda done, failed, count: None,
-) -> SeriesReport | list[Planned]:
+) -> SeriesReport | SearchReport | list[Planned]:
     """Run all rows of a series that are not there yet; without a name and without anything that varies, list the series
     of the drive.
 
@@ -80,6 +102,9 @@ def run_series(
     ----------
     vary
         ``NAME=VALUE, VALUE …`` or ``NAME=WAY: FROM, TO, COUNT`` for a series that is not planned in the drive.
+    smallest, largest, equal
+        a figure that is searched for, the last as ``FIGURE=VALUE``, by what varies, while ``limits`` are kept, in so
+        many ``trials``.
     folder
         where its rows are kept; a temporary one without it.
     told
@@ -99,9 +124,56 @@ def run_series(
         known_name("series", name or "", drive.plans, drive.title)
         plan = drive.plans[name or ""]
         plan = replace(plan, measures=tuple(figures)) if figures else plan
+    if goal := goal_of(smallest, largest, equal, limits, trials):
+        return search(drive, plan, goal, threads, told)
     with tempfile.TemporaryDirectory(prefix="pendel-series-") as temporary:
         going = Going(folder if folder is not None and name else Path(temporary), name or PASSING, drive, plan)
         return _run(going, threads, anew, told)
+
+
+def goal_of(
+    smallest: str | None, largest: str | None, equal: str | None, limits: str | None, trials: str | None
+) -> Goal | None:
+    """Raises `DriveProblem` for more goals than one, or limits without one."""
+    given = [(sense, text) for sense, text in ((SMALLEST, smallest), (LARGEST, largest), (EQUAL, equal)) if text]
+    if not given and (limits or trials):
+        raise DriveProblem("Limits and trials belong to a goal. Give a smallest, largest or equal figure.")
+    if len(given) > 1:
+        raise DriveProblem("A search has one goal. Give a smallest, a largest or an equal figure.")
+    if not given:
+        return None
+    sense, text = given[0]
+    figure, _, wished = text.partition("=")
+    budget = whole_number("a number of trials", trials, LEAST_BUDGET, MOST_BUDGET) if trials else Goal.budget
+    return Goal(sense, figure.strip(), limits or "", wished.strip(), budget)
+
+
+def search(
+    drive: Drive,
+    plan: Plan,
+    goal: Goal,
+    threads: int,
+    told: Callable[[int, int, int], None] = lambda done, failed, count: None,
+) -> SearchReport:
+    """Search values for a goal. Raises `DriveProblem`, `DriveHasFindings` and `ExpressionProblem`."""
+    searching = Search(drive, plan, goal)
+    series = Series(drive, searching.plan)
+
+    def run(numbers: Sequence[int], texts: Sequence[Sequence[str]]) -> list[Row]:
+        return list(run_rows(series, numbers, threads, texts=texts))
+
+    found = searching.find(
+        run, lambda row: told(len(searching.rows), sum(r.outcome != DONE for r in searching.rows), goal.budget)
+    )
+    table, best = RowTable(searching.plan, tuple(searching.rows)), found.best
+    columns: tuple[Column, ...] = ()
+    if best is not None:
+        columns = tuple(
+            Column(text, unit, *(3 * (in_unit(value, unit),)))
+            for text, unit, value in zip(searching.plan.measures, table.units, best.figures)
+        )
+    values = dict(zip((v.target for v in searching.plan.varied), best.texts)) if best is not None else {}
+    return SearchReport(found.words, found.keeps_limits and best is not None, values, columns, table)
 
 
 def _run(going: Going, threads: int, anew: bool, told: Callable[[int, int, int], None]) -> SeriesReport:
