@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
     QToolTip,
 )
 
+from pendel.app.drive.editors.typeset import row_of
 from pendel.app.drive.sheet.geometry import Box
 from pendel.app.firmware.formats_table import BYTES, HOLDS
 from pendel.app.widgets.signal_drag import signals_mime
@@ -31,6 +32,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations
 from pendel.core.firmware.processors import PACKAGES, missing_tools
+from pendel.core.quantities.expressions import read_equation
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.powers import powers
 
@@ -422,7 +424,17 @@ def test_own_equations_are_typed_checked_and_printed(window):
     editor.edits["equations"].setPlainText("der(q) = i\nu = 48 V + R*i")
     settle(typing=True)
     assert editor.problems.text() == ""
-    assert len(editor.printed.pictures) == 2
+    assert until(lambda: len(editor.printed.shown) == 2)
+    nested = "x"
+    for _ in range(8):  # each level of brackets once took nine times as long as the one before
+        nested = f"R*(1 + alpha*({nested} - T))"
+    assert row_of(read_equation(f"u = {nested}")[1]).count("<mrow>") == 0
+    deep = "x"
+    for _ in range(12):
+        deep = f"1/(1 + {deep})"
+    editor.printed.show_lines((f"u = {nested}", f"u = {deep}", "u = (", "y = a/b"))
+    assert until(lambda: len(editor.printed.shown) == 3)
+    assert [isinstance(each, str) for each in editor.printed.shown] == [False, True, False]
     assert session.drive.cards["bank"].own.equations == ("der(q) = i", "u = 48 V + R*i")
     session.do(commands.remove_cards(session.drive, ["supply"]))
     session.do(commands.add_wire(session.drive, End("bank", "el"), End("bridge", "dc")))

@@ -377,9 +377,7 @@ class SeriesPage(Page):
         gathered = self.gathered
         assert gathered is not None
         if self.rows_of.endswith(SEARCHED):
-            self.side.show_shares(
-                "", [], CROWDED
-            )
+            self.side.show_shares("", [], CROWDED)
             return
         if up < gathered.axes or gathered.axes < 2:
             self.side.show_shares("", [], "Of two or more things that vary, it is told how much each explains.")

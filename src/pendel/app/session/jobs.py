@@ -82,6 +82,7 @@ TAKE_PICTURE = JobKind("take a picture", "traces", "The picture cannot be taken"
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
 SERIES = JobKind("run a series", "series", "The series cannot run")
 READ_SERIES = JobKind("read a series", "series rows", "The rows cannot be read", newest_wins=True)
+TYPESET = JobKind("set equations", "typeset", "The equations cannot be shown", newest_wins=True)
 KINDS = tuple(kind for kind in list(globals().values()) if isinstance(kind, JobKind))
 
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QByteArray, QSize
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QTextCharFormat, QTextCursor
-from PyQt6.QtSvg import QSvgRenderer
+from PyQt6.QtGui import QColor, QTextCharFormat, QTextCursor
 from PyQt6.QtWidgets import QPlainTextEdit, QTextEdit, QWidget
 
+from pendel.app.drive.editors.typeset import Typeset
 from pendel.app.session.own_sections import SECTIONS
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
@@ -16,8 +15,7 @@ from pendel.core.catalogue import own_block
 from pendel.core.catalogue.own import PART, OwnModel, read_own
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
-from pendel.core.errors import ExpressionProblem, PendelError
-from pendel.core.quantities.expressions import Binary, Call, Name, Negative, Node, Number, read_equation
+from pendel.core.errors import PendelError
 from pendel.core.quantities.named import Names
 from pendel.core.trust import allow, is_allowed
 
@@ -36,115 +34,6 @@ HINTS = {
     "into "
     "words, and dt is only there. Without it the block stays in float.",
 }
-GREEK = {
-    "alpha": "α",
-    "beta": "β",
-    "gamma": "γ",
-    "delta": "δ",
-    "eta": "η",
-    "theta": "θ",
-    "lambda": "λ",
-    "mu": "μ",
-    "omega": "ω",
-    "phi": "φ",
-    "psi": "ψ",
-    "tau": "τ",
-    "sigma": "σ",
-}
-
-
-def mathml_name(name: str) -> str:
-    stem, _, index = name.partition("_")
-    stem = GREEK.get(stem, stem)
-    return f"<msub><mi>{stem}</mi><mi>{index}</mi></msub>" if index else f"<mi>{stem}</mi>"
-
-
-def mathml(node: Node) -> str:
-    """An expression as MathML: fractions upright, derivatives as quotients, indices lowered."""
-    match node:
-        case Number(value, unit):
-            return f"<mn>{value:g}</mn>" + (f"<mspace width='3px'/><mtext>{unit}</mtext>" if unit else "")
-        case Name(name):
-            return mathml_name(name)
-        case Negative(operand):
-            return f"<mrow><mo>−</mo>{bracketed(operand, isinstance(operand, Binary) and operand.op in '+-')}</mrow>"
-        case Binary("/", left, right):
-            return f"<mfrac><mrow>{mathml(left)}</mrow><mrow>{mathml(right)}</mrow></mfrac>"
-        case Binary("^", left, right):
-            base = bracketed(left, isinstance(left, Binary | Negative))
-            return f"<msup><mrow>{base}</mrow><mrow>{mathml(right)}</mrow></msup>"
-        case Binary("*", left, right):
-            loose = [bracketed(s, isinstance(s, Binary) and s.op in "+-") for s in (left, right)]
-            return f"<mrow>{loose[0]}<mspace width='2px'/>{loose[1]}</mrow>"
-        case Binary(op, left, right):
-            sign = {"-": "−"}.get(op, op)
-            loosely = op == "-" and isinstance(right, Binary) and right.op in "+-"
-            return f"<mrow>{mathml(left)}<mo>{sign}</mo>{bracketed(right, loosely)}</mrow>"
-        case Call("der", (Name(name),)):
-            return f"<mfrac><mrow><mi>d</mi>{mathml_name(name)}</mrow><mrow><mi>d</mi><mi>t</mi></mrow></mfrac>"
-        case Call("sqrt", (inner,)):
-            return f"<msqrt>{mathml(inner)}</msqrt>"
-        case Call(function, arguments):
-            inside = "<mo>,</mo>".join(map(mathml, arguments))
-            return f"<mrow><mi mathvariant='normal'>{function}</mi><mo>(</mo>{inside}<mo>)</mo></mrow>"
-    return ""
-
-
-def bracketed(node: Node, wanted: bool) -> str:
-    return f"<mrow><mo>(</mo>{mathml(node)}<mo>)</mo></mrow>" if wanted else mathml(node)
-
-
-def typeset(line: str, ink: str) -> bytes | None:
-    """SVG of an equation, or ``None`` while it cannot be read."""
-    import ziamath
-
-    try:
-        left, right = read_equation(line)
-    except ExpressionProblem:
-        return None
-    text = f"<math><mrow>{mathml(left)}<mo>=</mo>{mathml(right)}</mrow></math>"
-    ziamath.config.svg2 = False
-    ziamath.config.math.color = ink
-    return ziamath.Math(text, size=17).svg().encode()
-
-
-class Typeset(QWidget):
-    """The equations as printed mathematics."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.pictures: list[QSvgRenderer] = []
-        self.known: dict[str, bytes | None] = {}
-
-    def show_lines(self, lines: tuple[str, ...]) -> None:
-        ink = colour("ink").name()
-        self.pictures = []
-        for line in lines:
-            if line.strip():
-                if line not in self.known:
-                    self.known[line] = typeset(line, ink)
-                data = self.known[line]
-                if data:
-                    self.pictures.append(QSvgRenderer(QByteArray(data), self))
-        height = sum(p.defaultSize().height() + 8 for p in self.pictures) + 8
-        self.setFixedHeight(max(30, height))
-        self.update()
-
-    def sizeHint(self) -> QSize:
-        return QSize(260, self.height())
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), colour("side"))
-        y = 6
-        for picture in self.pictures:
-            size = picture.defaultSize()
-            scale = min(1.0, (self.width() - 16) / max(1, size.width()))
-            from PyQt6.QtCore import QRectF
-
-            picture.render(painter, QRectF(8, y, size.width() * scale, size.height() * scale))
-            y += size.height() + 8
 
 
 class OwnEditor(QWidget):
@@ -174,7 +63,7 @@ class OwnEditor(QWidget):
             body.addWidget(edit)
         self.problems = wrapped("", "wrong")
         body.addWidget(self.problems)
-        self.printed = Typeset()
+        self.printed = Typeset(session)
         if self.kind == PART:
             body.addWidget(label("As printed", "heading"))
             body.addWidget(self.printed)
