@@ -39,6 +39,7 @@ LINKS = {
     "line": (Link.LINE, "V", "A"),
     "shaft": (Link.SHAFT, "rad/s", "N·m"),
     "rod": (Link.ROD, "m/s", "N"),
+    "heat": (Link.HEAT, "K", "W"),
 }
 SECOND: Dimension = unit("s")[1]
 
@@ -282,7 +283,7 @@ def own_part(card: Card) -> Part:
     """The catalogue entry that a card's own equations amount to."""
     own = card.own or OwnEquations()
     model = read_own(own, _any_quantity)
-    sides = {Link.DC: "left", Link.LINE: "left", Link.SHAFT: "right", Link.ROD: "right"}
+    sides = {Link.DC: "left", Link.LINE: "left", Link.SHAFT: "right", Link.ROD: "right", Link.HEAT: "top"}
     ports = []
     for place, (name, (link, _, _)) in enumerate(model.ports.items()):
         ports.append(Port(name, link, name, sides[link] if place else "left", required=True))
@@ -320,13 +321,15 @@ def _build(c: PartContext, model: OwnModel) -> None:
     for port, (link, across, through) in model.ports.items():
         if link is Link.DC:
             symbols[across], symbols[through] = c.pair(port)
-        elif link is Link.LINE:
+        elif link in (Link.LINE, Link.HEAT):
             pin = c.line(port)
             symbols[across], symbols[through] = pin.across, pin.through
         else:
             symbols[across], symbols[through] = c.flange(port)
-        power = symbols[across] * symbols[through]
-        absorbed += power
+        power = symbols[through]  # heat is one by itself, and not what the balance of energy counts
+        if link is not Link.HEAT:
+            power = symbols[across] * symbols[through]
+            absorbed += power
         c.signal(across, symbols[across])
         c.signal(through, symbols[through])
         c.signal(f"{port}_p", power)

@@ -27,7 +27,7 @@ def parts_of(drive: Drive, kind_of: Callable[[Card], AKind]) -> dict[str, APart]
 
 def skeleton_of(drive: Drive, parts: Mapping[str, APart]) -> Skeleton:
     """What the equations of a drive's parts depend on but for its numbers."""
-    ports = port_lines(parts)
+    ports = port_lines(drive, parts)
     forms = tuple(
         PartForm(
             key,
@@ -101,9 +101,16 @@ def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APa
     return network, tuple(answers)
 
 
-def port_lines(parts: Mapping[str, APart]) -> dict[tuple[str, str], int]:
-    """Ports that carry power, by card and name, with their numbers of lines."""
-    return {(key, p.name): p.link.lines for key, kind in parts.items() for p in kind.ports if not p.link.is_signal}
+def port_lines(drive: Drive, parts: Mapping[str, APart]) -> dict[tuple[str, str], int]:
+    """Ports that carry power, by card and name, with their numbers of lines. A heat port that may be left alone, and
+    is, is none: its part has a temperature that was entered, and its heat goes nowhere."""
+    wired = {(end.card, end.port) for wire in drive.wires.values() for end in (wire.a, wire.b)}
+    return {
+        (key, p.name): p.link.lines
+        for key, kind in parts.items()
+        for p in kind.ports
+        if not p.link.is_signal and (p.link is not Link.HEAT or p.required or (key, p.name) in wired)
+    }
 
 
 def electric_groups(parts: Mapping[str, APart], levels: Mapping[str, str]) -> list[tuple[str, ...]]:

@@ -80,6 +80,9 @@ class Measured:
     dim: Dimension = NONE
     turn: Turn = NO_TURN
     pi: float = 0.0
+    celsius: float = 0.0
+    """How often a temperature in °C is in it, which counts from 273.15 K: one is such a temperature, none a difference
+    or a temperature that counts from zero."""
 
 
 @dataclass(frozen=True)
@@ -405,12 +408,14 @@ def _evaluate(node: Node, lookup: Lookup, text: str) -> Measured:
             return Measured(value)
         case Number(value, unit_text):
             factor, dim = unit(unit_text)
-            return Measured(value * factor, dim, turn(unit_text))
+            return Measured(value * factor, dim, turn(unit_text), celsius=float(unit_text in CELSIUS))
         case Name(name):
             return Measured(CONSTANTS[name], pi=1.0) if name in CONSTANTS else lookup(name)
         case Negative(operand):
             inner = _evaluate(operand, lookup, text)
-            return replace(inner, si=-inner.si)
+            return replace(
+                inner, si=-inner.si, celsius=inner.celsius if isinstance(operand, Number) else -inner.celsius
+            )
         case Binary():
             chain: list[Binary] = []  # of terms or factors, from the last back to the first
             first: Node = node
@@ -431,13 +436,17 @@ def _evaluate(node: Node, lookup: Lookup, text: str) -> Measured:
 def _binary(op: str, a: Measured, b: Measured, text: str) -> Measured:
     if op in "+-":
         dim = combine_sum(a.dim, b.dim, op)
-        return Measured(a.si + b.si if op == "+" else a.si - b.si, dim, common_turn(a, b, text))
+        if op == "+":
+            return Measured(a.si + b.si, dim, common_turn(a, b, text), celsius=a.celsius + b.celsius)
+        return Measured(a.si - b.si, dim, common_turn(a, b, text), celsius=a.celsius - b.celsius)
     if op == "*":
-        return turned(a.si * b.si, a, b, 1.0)
+        whole = turned(a.si * b.si, a, b, 1.0)
+        return replace(whole, celsius=a.celsius * b.si * (b.dim == NONE) + b.celsius * a.si * (a.dim == NONE))
     if op == "/":
         if b.si == 0:
             raise DividesByZero(text)
-        return turned(a.si / b.si, a, b, -1.0)
+        whole = turned(a.si / b.si, a, b, -1.0)
+        return replace(whole, celsius=a.celsius / b.si * (b.dim == NONE))
     if b.dim != NONE:
         raise WrongDimension(dimension_text(b.dim), "a plain number", "The exponent")
     if a.si == 0 and b.si < 0:
@@ -502,7 +511,8 @@ def _call(function: str, args: list[Measured], text: str) -> Measured:
         if args[0].dim != args[1].dim:
             raise WrongDimension(dimension_text(args[1].dim), dimension_text(args[0].dim), f"One value in {function}()")
         value = (min if function == "min" else max)(a.si for a in args)
-        return Measured(value, first.dim, common_turn(args[0], args[1], text))
+        chosen = args[0] if args[0].si == value else args[1]
+        return Measured(value, first.dim, common_turn(args[0], args[1], text), celsius=chosen.celsius)
     raise SyntaxProblem(text, 0, f"{function}() has no place in a value")
 
 
@@ -540,7 +550,31 @@ def _value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
         return result.si * factor
     if result.dim != dim:
         raise WrongDimension(dimension_text(result.dim), dimension_text(dim), f"“{text}”")
+    if wanted_unit in CELSIUS:
+        return as_celsius(result, text)
     return in_turns_of(wanted_unit, result, text)
+
+
+CELSIUS, ZERO_CELSIUS = ("°C", "degC"), 273.15
+"""Names of the unit, and K at 0 °C (BIPM: The International System of Units, 9th ed., 2.3.1)."""
+
+
+def as_celsius(result: Measured, text: str) -> float:
+    """A temperature in °C: as it is where °C are in it, else counted from absolute zero; ``250 K`` is −23.15 °C, and
+    ``80 °C + 10 K`` is 90 °C.
+
+    Raises
+    ------
+    ExpressionProblem
+        where it is none, as the sum of two temperatures.
+    """
+    if abs(result.celsius - 1.0) < 1e-9:
+        return result.si
+    if abs(result.celsius) < 1e-9:
+        return result.si - ZERO_CELSIUS
+    raise ExpressionProblem(
+        f"“{text}” adds temperatures in °C to each other, which is no temperature. Write differences in K."
+    )
 
 
 def in_turns_of(wanted_unit: str, result: Measured, text: str) -> float:

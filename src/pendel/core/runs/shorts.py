@@ -179,7 +179,8 @@ def still_joined(drive: Drive, kinds: Mapping[str, Kind]) -> nx.Graph:
     import networkx as nx  # slow to load
 
     graph = nx.Graph()
-    graph.add_edges_from(joins(drive, port_lines({k: kind for k, kind in kinds.items() if isinstance(kind, Part)})))
+    every = {key: kind for key, kind in kinds.items() if isinstance(kind, Part)}
+    graph.add_edges_from(joins(drive, port_lines(drive, every)))
     parts = {key: kind.conduction for key, kind in kinds.items() if isinstance(kind, Part)}
     earthed = [(key, *own.earths) for key, own in parts.items() if own.earths]
     graph.add_edges_from(itertools.pairwise(earthed))

@@ -15,6 +15,7 @@ class Group(StrEnum):
     CIRCUIT = ("circuit", "a circuit of single parts")
     MACHINE = ("machine", "a machine from its data sheet")
     MECHANICS = ("mechanics", "mechanics between machine and load")
+    HEAT = ("heat", "where heat goes")
     LOAD = ("load", "a load or a test bench")
     OWN = ("own", "a part from your own equations")
     SENSOR = ("sensor", "measure something")

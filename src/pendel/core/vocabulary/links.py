@@ -39,6 +39,7 @@ class Link(Enum):
     AC3 = ("three-phase", 3, "V", "A", "three-phase")
     SHAFT = ("shaft", 1, "rad/s", "N·m", "shaft")
     ROD = ("rod", 1, "m/s", "N", "rod")
+    HEAT = ("heat", 1, "°C", "W", "heat")
     SIGNAL_IN = ("signal in", 0, "", "", "")
     SIGNAL_OUT = ("signal out", 0, "", "", "")
 

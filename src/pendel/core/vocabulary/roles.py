@@ -44,6 +44,8 @@ class SignalRole(Enum):
     """The profile of a load, whose first rise is a disturbance."""
     GRID_POWER = auto()
     """Power out of a grid, W; negative where it is fed back."""
+    TEMPERATURE = auto()
+    """Of a winding, a junction or a body, °C."""
     SECTOR = auto()
     """Of block commutation, 1 to 6; 0 where the sensors tell none."""
     HALL_LINE = auto()

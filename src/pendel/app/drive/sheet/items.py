@@ -259,6 +259,7 @@ class WireItem(QGraphicsItem):
             "shaft": self._paint_shaft,
             "rod": self._paint_rod,
             "line": self._paint_line,
+            "heat": self._paint_heat,
         }.get(self.link, self._paint_signal)(painter)
 
     def _line(self) -> QPainterPath:
@@ -283,6 +284,13 @@ class WireItem(QGraphicsItem):
 
     def _paint_line(self, painter: QPainter) -> None:
         painter.setPen(QPen(colour("ink"), 1.4, join=Qt.PenJoinStyle.MiterJoin))
+        painter.drawPath(self._line())
+
+    def _paint_heat(self, painter: QPainter) -> None:
+        """A warm row of dots."""
+        pen = QPen(colour("brick"), 2.6, cap=Qt.PenCapStyle.RoundCap)
+        pen.setDashPattern([0.1, 2.2])
+        painter.setPen(pen)
         painter.drawPath(self._line())
 
     def _paint_shaft(self, painter: QPainter) -> None:

@@ -20,6 +20,7 @@ from pendel.core.catalogue.declare import (
     Value,
     Values,
 )
+from pendel.core.catalogue.machines.losses import HEAT_PORT, WINDING_TEMPERATURE, by_temperature, heats
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
@@ -36,6 +37,8 @@ def build(c: PartContext) -> None:
     angle, d_angle = c.state("phi")
     r, inductance, k = c.value("R_a"), c.value("L_a"), c.value("k")
     j, b = c.value("J_m"), c.value("b_m")
+    r = by_temperature(c, r, 20.0)
+    heats(c, r * i * i)
     c.equation(current - i)
     c.equation(speed - omega)
     c.equation(inductance * d_current - (u - r * i - k * omega))
@@ -197,7 +200,7 @@ KIND = Part(
     sentence="Torque follows current, EMF follows speed; with its own rotor inertia.",
     group="machine",
     keywords="motor dc pmdc commutator generator data sheet",
-    ports=(Port("winding", Link.DC, "Winding", "left"), Port("shaft", Link.SHAFT, "Shaft", "right")),
+    ports=(Port("winding", Link.DC, "Winding", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), HEAT_PORT),
     choices=(
         Choice(
             "entry",
@@ -235,6 +238,7 @@ KIND = Part(
         Signal("power", "shaft power", "W"),
         Signal("copper_loss", "copper loss", "W", role=SignalRole.COPPER_LOSS),
         Signal("loss", "loss", "W"),
+        WINDING_TEMPERATURE,
     ),
     build=build,
     equation_values=circuit,

@@ -31,7 +31,16 @@ from pendel.core.catalogue.declare import (
     Value,
     Values,
 )
-from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.losses import (
+    HEAT_PORT,
+    IRON,
+    TEMPERATURE,
+    WINDING_TEMPERATURE,
+    by_temperature,
+    heats,
+    iron_drag,
+    warmer,
+)
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
@@ -51,6 +60,7 @@ def build(c: PartContext) -> None:
     stator = [c.state(f"psi_s_{n}") for n in ("alpha", "beta")]
     windings = {k: [c.state(f"psi_r{k}_{n}") for n in ("alpha", "beta")] for k in cages}
     p, r_s, b = (c.value(n) for n in ("p", "R_s", "b_m"))
+    r_s = by_temperature(c, r_s, c.value("T_w"))
     turning = c.choice("frame") == "rotor"
     frame = p * rotor.angle if turning else ca.SX(0)
     w_stator, w_cage = (p * rotor.speed, 0.0) if turning else (0.0, -p * rotor.speed)
@@ -77,6 +87,7 @@ def build(c: PartContext) -> None:
     rotor.turn(1.5 * p * (stator[0][0] * currents[1] - stator[1][0] * currents[0]), b + drag)
     square = currents[0] ** 2 + currents[1] ** 2
     copper = 1.5 * r_s * square
+    heats(c, copper)
     iron = drag * rotor.speed * rotor.speed
     loss = copper + cage_loss + iron + b * rotor.speed * rotor.speed
     flux_alpha, flux_beta = turned(windings["1"][0][0], windings["1"][1][0], frame)
@@ -342,7 +353,7 @@ KIND = Part(
     sentence="A three-phase machine with one or two cages, from circuit values or from its tests.",
     group="machine",
     keywords="asynchronous motor cage ac three-phase im acim generator nameplate locked rotor",
-    ports=PORTS,
+    ports=(*PORTS, HEAT_PORT),
     choices=(
         Choice("entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))),
         Choice("cages", "Cages", (("single", "one"), ("double", "two"))),
@@ -393,6 +404,7 @@ KIND = Part(
         Signal("current_beta", "current along β", "A"),
         Signal("cage_loss", "loss of the cage", "W"),
         Signal("iron_loss", "iron loss", "W"),
+        WINDING_TEMPERATURE,
     ),
     build=build,
     equation_values=circuit,

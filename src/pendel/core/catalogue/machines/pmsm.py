@@ -27,7 +27,16 @@ from pendel.core.catalogue.declare import (
     Value,
     Values,
 )
-from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.losses import (
+    HEAT_PORT,
+    IRON,
+    TEMPERATURE,
+    WINDING_TEMPERATURE,
+    by_temperature,
+    heats,
+    iron_drag,
+    warmer,
+)
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
@@ -45,6 +54,7 @@ def build(c: PartContext) -> None:
     i_d, slope_d = c.state("i_d")
     i_q, slope_q = c.state("i_q")
     p, r, l_d, l_q, psi = (c.value(n) for n in ("p", "R", "L_d", "L_q", "psi"))
+    r = by_temperature(c, r, c.value("T_w"))
     b, k_fe = c.value("b_m"), c.value("k_fe")
     electrical, w = p * rotor.angle, p * rotor.speed
     angles = [electrical - THIRD * n for n in range(3)]
@@ -56,6 +66,7 @@ def build(c: PartContext) -> None:
     report_phases(c, [i_d * ca.cos(a) - i_q * ca.sin(a) for a in angles])
     rotor.turn(1.5 * p * (flux_d * i_q - flux_q * i_d), b + k_fe)
     copper = 1.5 * r * (i_d * i_d + i_q * i_q)
+    heats(c, copper)
     iron = k_fe * rotor.speed * rotor.speed
     loss = copper + iron + b * rotor.speed * rotor.speed
     for name, value in (
@@ -195,7 +206,7 @@ KIND = Part(
     sentence="A three-phase machine with magnets in its rotor, linear, in star or delta.",
     group="machine",
     keywords="pmsm pmac servo brushless ac motor three-phase synchronous ipm spm generator data sheet",
-    ports=PORTS,
+    ports=(*PORTS, HEAT_PORT),
     choices=(
         Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
@@ -235,6 +246,7 @@ KIND = Part(
         Signal("flux_q", "flux along q", "Wb", role=SignalRole.FLUX_DQ),
         Signal("angle_e", "electrical angle", "rad", role=SignalRole.ROTOR_ANGLE),
         Signal("iron_loss", "iron loss", "W"),
+        WINDING_TEMPERATURE,
     ),
     build=build,
     equation_values=circuit,

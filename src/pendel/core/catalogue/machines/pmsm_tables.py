@@ -15,7 +15,16 @@ import numpy as np
 
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Signal, State, Value, Values
 from pendel.core.catalogue.machines import flux
-from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.losses import (
+    HEAT_PORT,
+    IRON,
+    TEMPERATURE,
+    WINDING_TEMPERATURE,
+    by_temperature,
+    heats,
+    iron_drag,
+    warmer,
+)
 from pendel.core.catalogue.machines.optima import envelope_of_tables, strongest, torque_at
 from pendel.core.catalogue.machines.pmsm import THIRD
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
@@ -31,6 +40,7 @@ def build(c: PartContext) -> None:
     i_d, slope_d = c.state("i_d")
     i_q, slope_q = c.state("i_q")
     p, r, b, k_fe = (c.value(n) for n in ("p", "R", "b_m", "k_fe"))
+    r = by_temperature(c, r, c.value("T_w"))
     w_co = c.surface("flux", i_d, i_q)
     psi_d, psi_q, l_dd, l_dq, l_qq = (w_co[n] for n in ("x", "y", "xx", "xy", "yy"))
     electrical, w = p * rotor.angle, p * rotor.speed
@@ -42,6 +52,7 @@ def build(c: PartContext) -> None:
     report_phases(c, [i_d * ca.cos(a) - i_q * ca.sin(a) for a in angles])
     rotor.turn(1.5 * p * (psi_d * i_q - psi_q * i_d), b + k_fe)
     copper, iron = 1.5 * r * (i_d * i_d + i_q * i_q), k_fe * rotor.speed * rotor.speed
+    heats(c, copper)
     loss = copper + iron + b * rotor.speed * rotor.speed
     for name, value in (
         ("i_d", i_d),
@@ -133,7 +144,7 @@ KIND = Part(
     group="machine",
     keywords="pmsm synrm reluctance saturation flux linkage table map finite element field calculation "
     "cross coupling ipm",
-    ports=PORTS,
+    ports=(*PORTS, HEAT_PORT),
     values=(
         Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
@@ -162,6 +173,7 @@ KIND = Part(
         Signal("L_dq", "incremental inductance dq", "H"),
         Signal("angle_e", "electrical angle", "rad", role=SignalRole.ROTOR_ANGLE),
         Signal("iron_loss", "iron loss", "W"),
+        WINDING_TEMPERATURE,
     ),
     build=build,
     equation_values=circuit,

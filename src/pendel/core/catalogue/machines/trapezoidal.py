@@ -16,7 +16,16 @@ import casadi as ca
 import numpy as np
 
 from pendel.core.catalogue.declare import Choice, Contradiction, Figure, Part, Signal, State, Value, Values
-from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.losses import (
+    HEAT_PORT,
+    IRON,
+    TEMPERATURE,
+    WINDING_TEMPERATURE,
+    by_temperature,
+    heats,
+    iron_drag,
+    warmer,
+)
 from pendel.core.catalogue.machines.pmsm import THIRD, THOUSAND_RPM
 from pendel.core.catalogue.machines.three_phase import PHASES, PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.drive.document import Card
@@ -49,6 +58,7 @@ def build(c: PartContext) -> None:
     pins, rotor = c.pins("phases"), Rotor(c)
     delta = c.choice("winding") == "delta"
     r, inductance, k_e = c.value("R"), c.value("L"), c.value("k_e")
+    r = by_temperature(c, r, c.value("T_w"))
     electrical = c.value("p") * rotor.angle
     ahead = math.pi / 6 if delta else 0.0
     shapes = [shape(electrical + ahead - THIRD * n, c.value("flat"), c.value("round")) for n in range(3)]
@@ -77,6 +87,7 @@ def build(c: PartContext) -> None:
     c.signal("star_voltage", middle if delta else middle - sum(emfs, ca.SX(0)) / 3)
     c.signal("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical)))
     copper = r * sum((i * i for i in currents), ca.SX(0))
+    heats(c, copper)
     iron = k_fe * rotor.speed * rotor.speed
     c.signal("current", ca.sqrt(2.0 / 3.0 * sum((i * i for i in lines), ca.SX(0))))
     c.signal("copper_loss", copper)
@@ -177,7 +188,7 @@ KIND = Part(
     sentence="A three-phase machine with magnets for block commutation.",
     group="machine",
     keywords="bldc brushless block commutation six-step hall trapezoid emf fan motor three-phase data sheet",
-    ports=PORTS,
+    ports=(*PORTS, HEAT_PORT),
     choices=(
         Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
@@ -212,6 +223,7 @@ KIND = Part(
         Signal("star_voltage", "potential of the star point", "V"),
         Signal("angle_e", "electrical angle", "rad", role=SignalRole.ROTOR_ANGLE),
         Signal("iron_loss", "iron loss", "W"),
+        WINDING_TEMPERATURE,
     ),
     build=build,
     equation_values=circuit,

@@ -24,7 +24,16 @@ from pendel.core.catalogue.declare import (
     Value,
     Values,
 )
-from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.losses import (
+    HEAT_PORT,
+    IRON,
+    TEMPERATURE,
+    WINDING_TEMPERATURE,
+    by_temperature,
+    heats,
+    iron_drag,
+    warmer,
+)
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
@@ -42,6 +51,7 @@ def build(c: PartContext, excitation: str) -> None:
     r_a, l_a, r_f, l_f, m_af, j, b, k_fe = (
         c.value(n) for n in ("R_a", "L_a", "R_f", "L_f", "M_af", "J_m", "b_m", "k_fe")
     )
+    r_a, r_f = (by_temperature(c, r, c.value("T_w")) for r in (r_a, r_f))
     if excitation == SERIES:
         i_f, slope_f = i_a, slope_a
         field_voltage = r_f * i_f + l_f * slope_f
@@ -63,6 +73,7 @@ def build(c: PartContext, excitation: str) -> None:
     drag = k_fe * i_f * i_f
     c.equation(j * d_speed - (torque - (b + drag) * speed + load))
     copper, iron = r_a * i_a * i_a + r_f * i_f * i_f, drag * speed * speed
+    heats(c, copper)
     loss = copper + iron + b * speed * speed
     for name, value in (
         ("current", i_a),
@@ -168,6 +179,7 @@ def machine(id: str, title: str, sentence: str, keywords: str, excitation: str, 
             Port("winding", Link.DC, "Armature" if excitation == SEPARATE else "Winding", "left"),
             Port("shaft", Link.SHAFT, "Shaft", "right"),
             *ports,
+            HEAT_PORT,
         ),
         choices=(
             Choice("entry", "Enter from", (("circuit", "circuit values"), ("plate", "nameplate and resistances"))),
@@ -206,6 +218,7 @@ def machine(id: str, title: str, sentence: str, keywords: str, excitation: str, 
             Signal("power", "shaft power", "W"),
             Signal("copper_loss", "copper loss", "W", role=SignalRole.COPPER_LOSS),
             Signal("iron_loss", "iron loss", "W"),
+            WINDING_TEMPERATURE,
             Signal("loss", "loss", "W"),
         ),
         build=partial(build, excitation=excitation),

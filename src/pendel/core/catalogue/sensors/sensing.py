@@ -141,4 +141,12 @@ KINDS = (
         ("rad", "m"),
         shape=LAG,
     ),
+    sensor(
+        "temperature_sensor",
+        "Temperature sensor",
+        "temperature",
+        "°C",
+        "thermometer ntc ptc pt100 heat winding",
+        shape=LAG,
+    ),
 )

@@ -1,0 +1,1 @@
+"""Where heat goes: bodies that store it, ways that it takes, and what is around."""
