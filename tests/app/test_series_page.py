@@ -14,7 +14,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.plans import Plan, Varied
 from pendel.core.series.rows import DONE
 
-from .conftest import settle, until
+from .conftest import finish, settle, until
 from .test_window import LEFT
 
 PEAK = "peak(door_motor.current)"
@@ -117,13 +117,17 @@ def test_a_user_who_read_nothing_varies_two_values_and_takes_the_best(window, tm
 def test_a_row_opens_as_an_ordinary_run(window):
     page = planned(window)
     ran(page)
+    page.table.selectRow(0)
+    page.table.setSelectionMode(page.table.SelectionMode.MultiSelection)
     page.table.selectRow(2)
     settle()
     QTest.mouseClick(page.side.run_button, LEFT)
-    assert until(lambda: window.session.runs and window.page_now == "Runs", 60)
-    run = window.session.runs[-1]
-    assert "row 2: m_leaf 120 kg" in run.differs
-    assert np.abs(run.trace("door_motor.current").drawn[1]).max() == page.gathered.cells[2, 1]
+    assert until(lambda: len(window.session.runs) == 2 and window.page_now == "Runs", 60)
+    finish(window)
+    for run, number, words in zip(window.session.runs, (0, 2), ("60 kg", "120 kg")):
+        assert run.differs == f"Leaves, row {number}: m_leaf {words}"
+        place = int(np.flatnonzero(page.gathered.numbers == number)[0])
+        assert np.abs(run.trace("door_motor.current").drawn[1]).max() == page.gathered.cells[place, 1]
     assert window.session.drive.quantities["m_leaf"].text != "120 kg"  # the drive stays as it is
 
 

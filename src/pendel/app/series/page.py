@@ -17,7 +17,7 @@ from pendel.app.series.pictures import Histogram, MapPlot, RowsPlot
 from pendel.app.series.plan_panel import PlanPanel
 from pendel.app.series.row_panel import RowPanel
 from pendel.app.series.runner import SEARCHED, SeriesRunner
-from pendel.app.series.table import RowsModel, RowsTable
+from pendel.app.series.table import RowsModel, RowsTable, cell_text
 from pendel.app.session.jobs import READ_SERIES, End, Job
 from pendel.app.session.page import Page
 from pendel.app.session.trust import may_run
@@ -33,12 +33,13 @@ from pendel.core.errors import FileProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.series.gathered import Gathered, short_name, what_matters
-from pendel.core.series.points import seed_of_row
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State, state_of
 from pendel.core.series.store import RowStore, store_path
 from pendel.core.series.tables import RowTable
 
+MOST_OPENED = 6
+"""Rows that are opened as runs in one go: as many as there are colours of traces."""
 FRESH_MS = 250
 """Between two looks at rows that come."""
 NOTHING = "–"
@@ -91,6 +92,9 @@ class SeriesPage(Page):
         self.rows_of = ""
         """The series whose rows are shown, or its last search."""
         self.chosen: Row | None = None
+        self._to_open: list[Row] = []
+        """Rows that are still to be run as ordinary runs."""
+        self._late_open = Later(self, 0, self._open_next)
         self.sorted_by, self.falling = -1, False
         self._map_by_hand = False
         """Whether somebody chose what a map goes over, or that there is none."""
@@ -142,6 +146,7 @@ class SeriesPage(Page):
         self.session.changed.connect(lambda _: self._follow())
         self.session.opened.connect(self._forget)
         self.session.runs_changed.connect(self._tell_state)
+        self.session.runs_changed.connect(self._late_open.start)
         self.runner.came.connect(self._rows_came)
         self.runner.ended.connect(self._ended)
         self._follow()
@@ -221,6 +226,7 @@ class SeriesPage(Page):
     def _forget(self) -> None:
         """Another drive is open."""
         self.runner.stop()
+        self._to_open = []
         self.panel.name, self.gathered, self.chosen = "", None, None
         self.state = State()
         self._follow()
@@ -436,11 +442,10 @@ class SeriesPage(Page):
             self.status_message.emit(str(problem))
             return None
 
-    def _with_values(self, drive: Drive) -> Drive:
-        """A drive with what varied as it was in the chosen row. Raises `DriveProblem`."""
-        gathered, chosen = self.gathered, self.chosen
-        assert gathered is not None and chosen is not None
-        for axis, text in zip(gathered.points.axes, chosen.texts):
+    def _with_values(self, drive: Drive, of: Row) -> Drive:
+        """A drive with what varied as it was in a row. Raises `DriveProblem`."""
+        assert self.gathered is not None
+        for axis, text in zip(self.gathered.points.axes, of.texts):
             completed(drive, set_target(drive, axis.target.name, text)).apply(drive)
         return drive
 
@@ -448,24 +453,37 @@ class SeriesPage(Page):
         """Write what varied in the chosen row into the drive, as one step of undo."""
         if self.chosen is None:
             return
-        drive, number = self.session.drive, self.chosen.number
+        drive, chosen, number = self.session.drive, self.chosen, self.chosen.number
         title = f"Take values of row {number}"
-        self.session.attempt(lambda: commands.as_in(drive, self._with_values(drive.copy()), title))
+        self.session.attempt(lambda: commands.as_in(drive, self._with_values(drive.copy(), chosen), title))
         self.status_message.emit(f"The drive has the values of row {number}. Ctrl+Z takes them back.")
 
     def open_as_run(self) -> None:
-        """Run the drive of the chosen row once more, and keep it among the runs."""
+        """Run the drives of the chosen rows once more, and keep them among the runs, one after the other."""
         if self.chosen is None or self.kept_drive is None or self.gathered is None:
             return
+        places = [int(self.model.places[r]) for r in self.table.chosen_rows()[:MOST_OPENED]]
+        numbers = [int(self.gathered.numbers[place]) for place in places] or [self.chosen.number]
+        self._to_open = [row for number in numbers if (row := self._row_of(number)) is not None]
+        self._open_next()
+
+    def _open_next(self) -> None:
+        gathered, of = self.gathered, self.kept_drive
+        if not self._to_open or gathered is None or of is None:
+            return
+        row_, self._to_open = self._to_open[0], self._to_open[1:]
         try:
-            drive = self._with_values(self.kept_drive.copy())
+            drive = self._with_values(of.copy(), row_)
         except PendelError as problem:
             self.status_message.emit(str(problem))
             return
-        if "seed" not in (axis.target.name for axis in self.gathered.points.axes):
-            drive.settings["seed"] = str(seed_of_row(self.gathered.points.seed, self.chosen.number))
-        varied = ", ".join(f"{a.target.name} {t}" for a, t in zip(self.gathered.points.axes, self.chosen.texts))
-        self.drive_run_wanted.emit(drive, f"{self.name}, row {self.chosen.number}: {varied}")
+        if "seed" not in (axis.target.name for axis in gathered.points.axes):
+            drive.settings["seed"] = str(row_.seed)
+        varied = ", ".join(
+            f"{head.name} {cell_text(head, gathered.value(k, text))} {head.unit}".rstrip()
+            for k, (head, text) in enumerate(zip(gathered.heads, row_.texts))
+        )
+        self.drive_run_wanted.emit(drive, f"{self.rows_of}, row {row_.number}: {varied}")
 
     # running -----------------------------------------------------------------------
 

@@ -79,7 +79,9 @@ class RowPanel(QWidget):
         self.take_button = button("Take these values", self.taken.emit, "primary")
         self.take_button.setToolTip("Write what varied in this row into the drive, as one step of undo")
         self.run_button = button("Open as a run", self.run_wanted.emit)
-        self.run_button.setToolTip("Run the drive of this row once more, and show it among the kept runs")
+        self.run_button.setToolTip(
+            "Run the drives of the rows that are selected once more, up to six, among the kept runs"
+        )
         inside.addWidget(self.take_button)
         inside.addWidget(self.run_button)
         inside.addSpacing(6)
