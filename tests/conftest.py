@@ -20,7 +20,27 @@ from pendel.core.drive.file import load  # noqa: E402
 EXAMPLE = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "car_door_drive.pendel"
 
 
+WHOLE = bool(os.environ.get("PENDEL_WHOLE"))
+"""Whether what is looked at in some examples is looked at in all of them: `./run whole`."""
+OF_EVERY_KIND = (
+    "analogue_controller",
+    "car_door_drive",
+    "haul_drive_tables",
+    "old_haul_feedback",
+    "valley_filter",
+    "wayside_supply",
+)
+"""Examples that among them have machines with and without a shaft sensor, tables, circuits, converters and grids."""
+
+
+def examples_looked_at(folder):
+    """Paths of examples, in their order."""
+    return [path for path in sorted(folder.glob("*.pendel")) if WHOLE or path.stem in OF_EVERY_KIND]
+
+
 LONGEST = (
+    "test_gaps",
+    "test_circuit",
     "test_window",
     "test_machine_ways",
     "test_catalogue",

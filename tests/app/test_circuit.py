@@ -6,6 +6,7 @@ from PyQt6.QtTest import QTest
 from pendel.core.drive import commands
 from pendel.core.drive.examples import EXAMPLES
 
+from ..conftest import examples_looked_at
 from .conftest import finish, settle, until
 from .test_machine_ways import covered
 from .test_window import LEFT, card_point, click_card, on_sheet
@@ -63,8 +64,8 @@ def test_three_phases_are_three_hairlines_and_signals_alone_have_arrows(window):
     assert edges == 3
 
 
-def test_every_example_opens_runs_and_paints_its_circuits(window):
-    for path in sorted(EXAMPLES.glob("*.pendel")):
+def test_examples_open_run_and_paint_their_circuits(window):
+    for path in examples_looked_at(EXAMPLES):
         window.session.undo.setClean()
         assert window.files.open_path(path)
         assert not window.session.examined.faults

@@ -12,6 +12,7 @@ from pendel.app.window.pages import load_ahead
 from pendel.core.drive import commands
 from pendel.core.drive.examples import EXAMPLES
 
+from ..conftest import examples_looked_at
 from .conftest import finish, judged, settle, until
 
 PAGES = ("Runs", "Loops", "Firmware", "Bench", "Drive")
@@ -101,7 +102,7 @@ def walk(window, name):
 
 
 @pytest.mark.usefixtures("without_the_garbage_of_other_tests")
-@pytest.mark.parametrize("name", sorted(path.stem for path in EXAMPLES.glob("*.pendel")))
+@pytest.mark.parametrize("name", [path.stem for path in examples_looked_at(EXAMPLES)])
 def test_no_page_of_a_drive_holds_the_window_up(window, name):
     window.build_ahead(load_ahead())  # as the program does
     assert until(lambda: all(isinstance(page, Page) for page in window.pages.values()), 60)

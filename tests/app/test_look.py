@@ -18,6 +18,7 @@ from pendel.app.widgets.theme import DARK, LIGHT, dress
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 
+from ..conftest import examples_looked_at
 from .conftest import finish, judged, lay_out, settle, until
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -186,7 +187,7 @@ def crossed(plot) -> list[str]:
     return found
 
 
-@pytest.mark.parametrize("path", sorted(EXAMPLES.glob("*.pendel")), ids=lambda path: path.stem)
+@pytest.mark.parametrize("path", examples_looked_at(EXAMPLES), ids=lambda path: path.stem)
 def test_nothing_runs_through_words_in_plots_of_loops(window, path):
     window.files.open_path(path)
     window.show_page("Loops")

@@ -25,7 +25,7 @@ SYMBOLS = {"t": T, "x": X, "u": U, "s": S, "p": P, "z": ca.SX.sym("z", 1)}
 
 
 @pytest.mark.parametrize(
-    ("method", "step", "share"), [("fixed", "1 us", 1.8), ("fixed", "0.2 us", 0), ("auto", "1 us", 0)]
+    ("method", "step", "share"), [("fixed", "1 us", 1.5), ("fixed", "0.2 us", 0), ("auto", "1 us", 0)]
 )
 def test_fixed_steps_say_what_part_of_the_energy_they_lose(method, step, share):
     drive = pendel.open(EXAMPLES / "valley_feeder.pendel")

@@ -425,8 +425,7 @@ class Inspector(QWidget):
         card = self.session.drive.cards[self.card]
         for state in kind.states:
             field = Field(card.starts.get(state.name, "0"), f"Start of {state.label}")
-            start = f"{self.card}.{START}{state.name}"
-            field.more[VARY] = lambda name=start: self.session.vary_wanted.emit(name)
+            field.more[VARY] = lambda n=f"{self.card}.{START}{state.name}": self.session.vary_wanted.emit(n)
             field.committed.connect(
                 lambda text, n=state.name: self.session.attempt(
                     lambda: commands.set_start(self.session.drive, self.card, n, text)

@@ -22,7 +22,7 @@ from pendel.app.widgets.timers import Later
 from pendel.core.controllers.numbers.ranges import Source
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.firmware.facts import BlockFacts, SignalFacts
-from pendel.core.quantities.expressions import without_remark
+from pendel.core.quantities.tokens import without_remark
 from pendel.core.quantities.units import figure
 
 NAME, EVERY, FORMAT, BYTES, SIGNAL, HOLDS, STEP, USED, GAP = range(9)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -15,9 +14,19 @@ from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QSpl
 from pendel.app.plots.plot import fit_plots
 from pendel.app.series.pictures import Histogram, MapPlot, RowsPlot
 from pendel.app.series.plan_panel import PlanPanel
+from pendel.app.series.reading import (
+    CROWDED,
+    NO_PLAN,
+    NO_ROWS,
+    ReadSeries,
+    duration,
+    read_series,
+    rows_kept,
+    varied_words,
+)
 from pendel.app.series.row_panel import RowPanel
 from pendel.app.series.runner import SEARCHED, SeriesRunner
-from pendel.app.series.table import RowsModel, RowsTable, cell_text
+from pendel.app.series.table import RowsModel, RowsTable
 from pendel.app.session.jobs import READ_SERIES, End, Job
 from pendel.app.session.page import Page
 from pendel.app.session.trust import may_run
@@ -27,15 +36,13 @@ from pendel.core.check.targets import set_target
 from pendel.core.drive import commands
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive
-from pendel.core.drive.file import from_text
-from pendel.core.drive.plans import Plan
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.series.gathered import Gathered, short_name, what_matters
 from pendel.core.series.rows import Row
-from pendel.core.series.running import State, state_of
-from pendel.core.series.store import RowStore, store_path
+from pendel.core.series.running import State
+from pendel.core.series.store import store_path
 from pendel.core.series.tables import RowTable
 
 MOST_OPENED = 6
@@ -43,41 +50,6 @@ MOST_OPENED = 6
 FRESH_MS = 250
 """Between two looks at rows that come."""
 NOTHING = "–"
-CROWDED = "Trials of a search crowd where it looks, so they do not tell this. A series does."
-NO_PLAN = "What if? A series runs the drive many times with values that vary, and tells figures of each run."
-NO_ROWS = (
-    "Say on the left what varies and what is told of each run, then run the series. Rows come here as they are done."
-)
-
-
-@dataclass(frozen=True)
-class ReadSeries:
-    """The rows of a series as they are kept, and how far it is."""
-
-    name: str
-    state: State
-    gathered: Gathered | None = None
-    drive: Drive | None = None
-
-
-def read_series(path: Path, name: str, drive: Drive, plan: Plan) -> ReadSeries:
-    """Raises `FileProblem` and `DriveProblem`."""
-    if not path.is_file():
-        return ReadSeries(name, State())
-    store = RowStore(path)
-    try:
-        state = state_of(store, drive, plan)
-        if not state.begun:
-            return ReadSeries(name, state)
-        kept = store.kept()
-        of = from_text(kept.drive_text, "The drive of the series")
-        gathered = Gathered(of, kept.plan)
-        numbers = store.numbers()
-        for first in range(0, len(numbers), 5000):
-            gathered.add(store.rows(numbers[first : first + 5000].tolist()))
-        return ReadSeries(name, state, gathered, of)
-    finally:
-        store.close()
 
 
 class SeriesPage(Page):
@@ -324,26 +296,15 @@ class SeriesPage(Page):
         first_time = self.model.columnCount() != 1 + len(gathered.heads)
         self.model.show(gathered, places)
         if first_time:
-            self._fit_columns()
+            self.table.fit_columns()
         self._draw()
-
-    def _fit_columns(self) -> None:
-        heads = self.table.horizontalHeader()
-        assert heads is not None
-        self.table.resizeColumnsToContents()
-        for k in range(self.model.columnCount()):
-            heads.resizeSection(k, min(220, max(heads.sectionSize(k) + 12, heads.sectionSizeHint(k) + 4)))
 
     def sort_by(self, section: int) -> None:
         """Sort by a column; a second time, the other way round."""
         column_ = section - 1
         self.falling = not self.falling if column_ == self.sorted_by else False
         self.sorted_by = column_
-        heads = self.table.horizontalHeader()
-        assert heads is not None
-        heads.setSortIndicatorShown(True)
-        order = Qt.SortOrder.DescendingOrder if self.falling else Qt.SortOrder.AscendingOrder
-        heads.setSortIndicator(section, order)
+        self.table.show_order(section, falling=self.falling)
         self._show_rows()
 
     def _draw(self) -> None:
@@ -433,11 +394,7 @@ class SeriesPage(Page):
     def _row_of(self, number: int) -> Row | None:
         """A row as it is kept. Nothing where its file cannot be read, which is said."""
         try:
-            store = RowStore(store_path(self.runner.place, self.rows_of))
-            try:
-                return next(iter(store.rows([number])), None)
-            finally:
-                store.close()
+            return next(iter(rows_kept(store_path(self.runner.place, self.rows_of), [number])), None)
         except FileProblem as problem:
             self.status_message.emit(str(problem))
             return None
@@ -479,11 +436,7 @@ class SeriesPage(Page):
             return
         if "seed" not in (axis.target.name for axis in gathered.points.axes):
             drive.settings["seed"] = str(row_.seed)
-        varied = ", ".join(
-            f"{head.name} {cell_text(head, gathered.value(k, text))} {head.unit}".rstrip()
-            for k, (head, text) in enumerate(zip(gathered.heads, row_.texts))
-        )
-        self.drive_run_wanted.emit(drive, f"{self.rows_of}, row {row_.number}: {varied}")
+        self.drive_run_wanted.emit(drive, f"{self.rows_of}, row {row_.number}: {varied_words(gathered, row_)}")
 
     # running -----------------------------------------------------------------------
 
@@ -561,7 +514,7 @@ class SeriesPage(Page):
             if not self._fresh.isActive():
                 self._fresh.start()
             if before != [head.unit for head in self.gathered.heads]:
-                self._fit_columns()
+                self.table.fit_columns()
         self._tell_state()
 
     def _ended(self, sentence: str, failed: bool) -> None:
@@ -637,23 +590,10 @@ class SeriesPage(Page):
         gathered = self.gathered
         assert gathered is not None
         try:
-            store = RowStore(store_path(self.runner.place, self.rows_of))
-            try:
-                rows = tuple(store.rows(gathered.numbers[self.model.places].tolist()))
-            finally:
-                store.close()
+            numbers = gathered.numbers[self.model.places].tolist()
+            rows = tuple(rows_kept(store_path(self.runner.place, self.rows_of), numbers))
             RowTable(gathered.plan, rows).save(path if path.suffix else path.with_suffix(".csv"))
         except PendelError as problem:
             self.status_message.emit(str(problem))
             return
         self.status_message.emit(f"Saved {len(rows)} rows in {path}.")
-
-
-def duration(seconds: float) -> str:
-    """In words that are read at a glance."""
-    if seconds < 90:
-        return f"{seconds:.2g} s"
-    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"
-
-
-__all__ = ["SeriesPage"]

@@ -115,6 +115,21 @@ class RowsTable(QTableView):
         heads.setHighlightSections(False)
         heads.setMinimumSectionSize(48)
 
+    def fit_columns(self) -> None:
+        """Each as wide as its texts and its head, up to a bound."""
+        heads, model = self.horizontalHeader(), self.model()
+        assert heads is not None and model is not None
+        self.resizeColumnsToContents()
+        for k in range(model.columnCount()):
+            heads.resizeSection(k, min(220, max(heads.sectionSize(k) + 12, heads.sectionSizeHint(k) + 4)))
+
+    def show_order(self, section: int, *, falling: bool) -> None:
+        """Mark the column that rows are sorted by."""
+        heads = self.horizontalHeader()
+        assert heads is not None
+        heads.setSortIndicatorShown(True)
+        heads.setSortIndicator(section, Qt.SortOrder.DescendingOrder if falling else Qt.SortOrder.AscendingOrder)
+
     def chosen_rows(self) -> list[int]:
         """Rows of the model that are selected, in their order on the screen."""
         chosen = self.selectionModel()

@@ -15,7 +15,8 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined
 from pendel.core.drive.document import Card, Drive, End
 from pendel.core.drive.nesting import members, resolved
-from pendel.core.quantities.expressions import is_plain, without_remark
+from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.tokens import without_remark
 from pendel.core.quantities.units import figure, number_text, si_unit, unit
 from pendel.core.runs.kept import KeptRun
 

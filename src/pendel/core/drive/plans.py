@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from pendel.core.errors import SyntaxProblem
-from pendel.core.quantities.expressions import renamed, tokens
+from pendel.core.quantities.expressions import renamed
+from pendel.core.quantities.tokens import tokens
 
 WAYS = {
     "list": (),

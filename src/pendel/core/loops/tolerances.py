@@ -17,7 +17,7 @@ from pendel.core.loops.forked import on_all_processes
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.margins import Margins
 from pendel.core.loops.tuning import LoopAnalysis, LoopStudy, study_of, working_points_at
-from pendel.core.quantities.expressions import without_remark
+from pendel.core.quantities.tokens import without_remark
 from pendel.core.runs.simulate import averaged, prepare
 
 MOST_CORNERS = 6

@@ -22,6 +22,8 @@ from pendel.core.errors import (
     UnknownName,
     WrongDimension,
 )
+from pendel.core.quantities.celsius import CELSIUS, in_celsius
+from pendel.core.quantities.tokens import Token, tokens
 from pendel.core.quantities.units import (
     NO_TURN,
     NONE,
@@ -33,7 +35,6 @@ from pendel.core.quantities.units import (
     unit,
 )
 
-MAX_LENGTH = 2000
 MAX_DEPTH = 60
 LARGEST_POWER = 1000.0
 """Of a unit in a result."""
@@ -85,20 +86,6 @@ class Measured:
     or a temperature that counts from zero."""
 
 
-@dataclass(frozen=True)
-class Token:
-    kind: str
-    text: str
-    start: int
-    end: int
-
-
-TOKEN = re.compile(
-    r"(?P<number>(\d+\.?\d*|\.\d+)([eE][+\-−]?\d+)?)"
-    r"|(?P<name>°C?|%|[^\W\d²³][^\W²³]*(\.[^\W\d²³][^\W²³]*)*)"
-    r"|(?P<op>[-+*/^(),=·−×²³])"
-    r"|(?P<space>[\s\u2009\u202f]+|\#[^\n]*)"
-)
 FUNCTIONS = {
     "sqrt": 1,
     "sin": 1,
@@ -114,42 +101,6 @@ FUNCTIONS = {
     "max": 2,
 }
 CONSTANTS = {"pi": math.pi}
-
-
-def without_remark(text: str) -> str:
-    """What stands before a remark, which # begins."""
-    return text.partition("#")[0].rstrip()
-
-
-def tokens(text: str) -> list[Token]:
-    if len(text) > MAX_LENGTH:
-        raise SyntaxProblem(text, 0, f"it is longer than {MAX_LENGTH} characters")
-    tokens, at = [], 0
-    while at < len(text):
-        match = TOKEN.match(text, at)
-        if match is None:
-            raise SyntaxProblem(text, at, f"“{text[at]}” has no place here")
-        if match.lastgroup != "space" and match.group("space") is None:
-            kind = "number" if match.group("number") else "name" if match.group("name") else "op"
-            shown = {"·": "*", "×": "*"}.get(match.group(), match.group().replace("−", "-"))
-            tokens.append(Token(kind, shown, at, match.end()))
-        at = match.end()
-    # Thin-spaced thousands, as Pendel prints them, read back as one number.
-    joined: list[Token] = []
-    for token in tokens:
-        last = joined[-1] if joined else None
-        gap = text[last.end : token.start] if last else ""
-        if (
-            last
-            and last.kind == token.kind == "number"
-            and last.text.isdigit()
-            and gap in ("\u2009", "\u202f", " ")
-            and re.match(r"\d{3}(\D|$)", token.text)
-        ):
-            joined[-1] = Token("number", last.text + token.text, last.start, token.end)
-        else:
-            joined.append(token)
-    return joined
 
 
 class Reader:
@@ -551,30 +502,8 @@ def _value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
     if result.dim != dim:
         raise WrongDimension(dimension_text(result.dim), dimension_text(dim), f"“{text}”")
     if wanted_unit in CELSIUS:
-        return as_celsius(result, text)
+        return in_celsius(result.si, result.celsius, text)
     return in_turns_of(wanted_unit, result, text)
-
-
-CELSIUS, ZERO_CELSIUS = ("°C", "degC"), 273.15
-"""Names of the unit, and K at 0 °C (BIPM: The International System of Units, 9th ed., 2.3.1)."""
-
-
-def as_celsius(result: Measured, text: str) -> float:
-    """A temperature in °C: as it is where °C are in it, else counted from absolute zero; ``250 K`` is −23.15 °C, and
-    ``80 °C + 10 K`` is 90 °C.
-
-    Raises
-    ------
-    ExpressionProblem
-        where it is none, as the sum of two temperatures.
-    """
-    if abs(result.celsius - 1.0) < 1e-9:
-        return result.si
-    if abs(result.celsius) < 1e-9:
-        return result.si - ZERO_CELSIUS
-    raise ExpressionProblem(
-        f"“{text}” adds temperatures in °C to each other, which is no temperature. Write differences in K."
-    )
 
 
 def in_turns_of(wanted_unit: str, result: Measured, text: str) -> float:

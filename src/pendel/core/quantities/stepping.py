@@ -7,7 +7,8 @@ import math
 import re
 
 from pendel.core.errors import ExpressionProblem, shorten
-from pendel.core.quantities.expressions import Lookup, is_literal, value_in_field, without_remark
+from pendel.core.quantities.expressions import Lookup, is_literal, value_in_field
+from pendel.core.quantities.tokens import without_remark
 from pendel.core.quantities.units import unit
 
 FACTOR_MARKS = ("×", "x", "*")

@@ -1,8 +1,8 @@
 """Bodies of one temperature, ways between them, and what is around: heat stored and carried.
 
-C·dT/dt is the heat that flows in, a resistance carries (T_a − T_b)/R (Incropera, DeWitt: Fundamentals of Heat and Mass
-Transfer, chapters 3 and 5; free convection at a plate: h grows with ΔT^¼ where the flow is laminar, chapter 9; from
-memory). Temperatures are in °C; heat that flows through a port counts positive into the part."""
+C·dT/dt is the heat that flows in, a resistance carries (T_a − T_b)/R (Incropera, DeWitt: Fundamentals of Heat and
+Mass Transfer, chapters 3 and 5; free convection at a plate: h grows with ΔT^¼ where the flow is laminar, chapter 9;
+from memory). Temperatures are in °C; heat that flows through a port counts positive into the part."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The transient thermal impedance of a sheet, Z(t) = Σ R_k (1 − exp(−t/τ_k)), as a chain before what is wired behind.
+"""The transient thermal impedance of a sheet, Z(t) = Σ R_k (1 − exp(−t/τ_k)), as a chain.
 
 The terms of a sheet are those of a Foster chain, whose inner temperatures mean nothing and which hands its heat on at
 once. The Cauer chain of the same impedance has a capacity at each node to what is around, so that what is wired behind
@@ -67,8 +67,8 @@ def _trimmed(a: Sequence[Fraction]) -> list[Fraction]:
 
 
 def circuit(v: Values, card: Card) -> dict[str, float]:
-    """Resistances ``r_n`` and capacities ``c_n`` of the nodes, in either form; of terms with one τ, all in the first of
-    them, and nothing in the others."""
+    """Resistances ``r_n`` and capacities ``c_n`` of the nodes, in either form; of terms with one τ, all in the first,
+    and nearly nothing in the others."""
     count = len(card.rows)
     nodes = cauer(terms_of(v, count)) if card.choices.get("form", "cauer") == "cauer" else []
     if not nodes:
