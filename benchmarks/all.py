@@ -18,6 +18,7 @@ import door_in_scipy
 import formats
 import large
 import machines
+import series
 import simulator
 import switching
 
@@ -268,6 +269,7 @@ if __name__ == "__main__":
     switching.report(row)
     machines.report(row)
     simulator.report(row)
+    series.report(row)
     large.report(row)
     formats.report(row)
     window_times()

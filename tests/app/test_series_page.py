@@ -165,9 +165,13 @@ def test_another_drive_another_name_and_a_failed_row(window, tmp_path):
     page.panel.list.item(0).setText("Doors")
     settle()
     assert list(window.session.drive.plans) == ["Doors"] and page.name == "Doors"
+    assert page.gathered.count == 2  # its rows go along
     window.session.undo.undo()
     settle()
     assert page.name == "Leaves" and page.gathered.count == 2
+    window.session.save(tmp_path / "elsewhere.pendel")
+    settle()
+    assert until(lambda: (tmp_path / "elsewhere.series").is_dir() and page.gathered.count == 2)
     QTest.mouseClick(page.panel.remove_button, LEFT)
     settle()
     assert not window.session.drive.plans and page.gathered is None and page.panel.start_button.isHidden()

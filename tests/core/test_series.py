@@ -551,7 +551,7 @@ def test_a_row_that_ends_its_process_costs_that_row(tmp_path):
     assert "code -11" in rows[5].reason and asked.count((5,)) == 1
 
 
-def test_own_c_of_a_file_does_not_run_unasked(tmp_path):
+def test_own_c_of_a_file_or_a_store_does_not_run_unasked(tmp_path):
     drive = from_text(
         to_text(example("wayside_supply")).replace(
             '"kind": "pi"', '"kind": "own_c", "own": {"equations": ["for(;;);"]}', 1
@@ -559,6 +559,17 @@ def test_own_c_of_a_file_does_not_run_unasked(tmp_path):
     )
     with pytest.raises((DriveProblem, RunProblem)):
         Series(drive, Plan((Varied("R_load", "list", ("30 ohm",)),)))
+    going = going_of(tmp_path, 4)
+    rows = going.rows(in_threads(1))
+    next(rows)
+    rows.close()
+    with sqlite3.connect(store_path(tmp_path, "Loads")) as store:
+        store.execute("UPDATE series SET drive = ?", (to_text(drive),))
+    store.close()
+    asked = []
+    with pytest.raises(PendelError):
+        list(going.rows(lambda *what: asked.append(what) or []))
+    assert not asked
 
 
 def test_the_terminal_runs_a_planned_series_and_writes_its_rows(tmp_path):

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QItemSelectionModel, QModelIndex, QSignalBlocker, Qt
+from PyQt6.QtCore import QModelIndex, QSignalBlocker, Qt
 from PyQt6.QtGui import QGuiApplication, QShowEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QSplitter, QStackedWidget, QWidget
 
@@ -19,7 +19,8 @@ from pendel.app.series.reading import (
     NO_PLAN,
     NO_ROWS,
     ReadSeries,
-    duration,
+    bring_along,
+    expected_words,
     read_series,
     rows_kept,
     varied_words,
@@ -27,7 +28,7 @@ from pendel.app.series.reading import (
 from pendel.app.series.row_panel import RowPanel
 from pendel.app.series.runner import SEARCHED, SeriesRunner
 from pendel.app.series.table import RowsModel, RowsTable
-from pendel.app.session.jobs import READ_SERIES, End, Job
+from pendel.app.session.jobs import BRING_SERIES, READ_SERIES, RUN, End, Job
 from pendel.app.session.page import Page
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import button, column, label, row, wrapped
@@ -64,8 +65,7 @@ class SeriesPage(Page):
         self.rows_of = ""
         """The series whose rows are shown, or its last search."""
         self.chosen: Row | None = None
-        self._to_open: list[Row] = []
-        """Rows that are still to be run as ordinary runs."""
+        self._to_open: list[Row] = []  # as ordinary runs
         self._late_open = Later(self, 0, self._open_next)
         self.sorted_by, self.falling = -1, False
         self._map_by_hand = False
@@ -117,6 +117,8 @@ class SeriesPage(Page):
         self._follow = RefreshWhenShown(self, self.refresh)
         self.session.changed.connect(lambda _: self._follow())
         self.session.opened.connect(self._forget)
+        self._place = self.runner.place
+        self.session.file_changed.connect(self._go_along)
         self.session.runs_changed.connect(self._tell_state)
         self.session.runs_changed.connect(self._late_open.start)
         self.runner.came.connect(self._rows_came)
@@ -195,8 +197,16 @@ class SeriesPage(Page):
     def name(self) -> str:
         return self.panel.name
 
+    def _go_along(self) -> None:
+        """The drive may have been saved elsewhere."""
+        before, self._place = self._place, self.runner.place
+        if before != self._place:
+            now = self._place
+            self.session.jobs.start(BRING_SERIES, lambda _: bring_along(before, now), lambda _: self._follow())
+
     def _forget(self) -> None:
         """Another drive is open."""
+        self._place = self.runner.place
         self.runner.stop()
         self._to_open = []
         self.panel.name, self.gathered, self.chosen = "", None, None
@@ -220,7 +230,7 @@ class SeriesPage(Page):
         if self.runner.running and self.runner.name in (name, name + SEARCHED):
             self._tell_state()
             return
-        path, drive = store_path(self.runner.place, name), self.session.drive.copy()
+        folder, drive = self.runner.place, self.session.drive.copy()
 
         def then(job: Job) -> None:
             if job.end is End.FINISHED and name == self.name:
@@ -229,7 +239,7 @@ class SeriesPage(Page):
                 self._take_read(ReadSeries(name, State()))
                 self.panel.problem.setText(job.sentence)
 
-        self.session.jobs.start(READ_SERIES, lambda _: read_series(path, name, drive, plan), then, at_once=0.05)
+        self.session.jobs.start(READ_SERIES, lambda _: read_series(folder, name, drive, plan), then, at_once=0.05)
 
     def _take_read(self, read: ReadSeries) -> None:
         now, before = read.state, self.state
@@ -376,11 +386,7 @@ class SeriesPage(Page):
         """Choose a row by its place among those that came."""
         at = np.flatnonzero(self.model.places == place)
         if len(at):
-            index, chosen = self.model.index(int(at[0]), 0), self.table.selectionModel()
-            assert chosen is not None
-            how = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
-            chosen.setCurrentIndex(index, how)
-            self.table.scrollTo(index)
+            self.table.choose_row(int(at[0]))
 
     def _show_place(self, place: int) -> None:
         gathered = self.gathered
@@ -426,8 +432,8 @@ class SeriesPage(Page):
 
     def _open_next(self) -> None:
         gathered, of = self.gathered, self.kept_drive
-        if not self._to_open or gathered is None or of is None:
-            return
+        if not self._to_open or gathered is None or of is None or self.session.jobs.busy(RUN):
+            return  # each run that ends asks again
         row_, self._to_open = self._to_open[0], self._to_open[1:]
         try:
             drive = self._with_values(of.copy(), row_)
@@ -559,12 +565,8 @@ class SeriesPage(Page):
             panel.start_button.setEnabled(done < count and not self.runner.running)
             panel.state.setText(f"{done} of {count} rows{wrong}, begun {self.state.begun.replace('T', ' ')}.{differs}")
         else:
-            run, plan_count = self.session.last_run, wanted.partition(" ")[0]
-            about = ""
-            if wanted and run is not None and run.seconds > 0:
-                about = f", about {duration(run.seconds * int(plan_count) / 1.5)} by the last run"
             panel.start_button.setText("Run the series")
-            panel.state.setText(f"{wanted}{about}" if wanted else "")
+            panel.state.setText(wanted and wanted + expected_words(self.session.last_run, wanted))
 
     # out -----------------------------------------------------------------------
 
@@ -587,12 +589,11 @@ class SeriesPage(Page):
 
     def save_to(self, path: Path) -> None:
         """Save the rows that are shown, by the ending of the file."""
-        gathered = self.gathered
-        assert gathered is not None
+        assert self.gathered is not None
+        numbers = self.gathered.numbers[self.model.places].tolist()
         try:
-            numbers = gathered.numbers[self.model.places].tolist()
-            rows = tuple(rows_kept(store_path(self.runner.place, self.rows_of), numbers))
-            RowTable(gathered.plan, rows).save(path if path.suffix else path.with_suffix(".csv"))
+            rows = rows_kept(store_path(self.runner.place, self.rows_of), numbers)
+            RowTable(self.gathered.plan, tuple(rows)).save(path if path.suffix else path.with_suffix(".csv"))
         except PendelError as problem:
             self.status_message.emit(str(problem))
             return

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,10 +11,13 @@ from pendel.app.series.table import cell_text
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.drive.plans import Plan
+from pendel.core.errors import FileProblem
+from pendel.core.runs.kept import KeptRun
 from pendel.core.series.gathered import Gathered
 from pendel.core.series.rows import Row
-from pendel.core.series.running import State, state_of
-from pendel.core.series.store import RowStore
+from pendel.core.series.running import State, adopt, state_of
+from pendel.core.series.store import RowStore, store_path
+from pendel.core.verbs.series import usable_cores
 
 CROWDED = "Trials of a search crowd where it looks, so they do not tell this. A series does."
 NO_PLAN = "What if? A series runs the drive many times with values that vary, and tells figures of each run."
@@ -34,8 +38,10 @@ class ReadSeries:
     drive: Drive | None = None
 
 
-def read_series(path: Path, name: str, drive: Drive, plan: Plan) -> ReadSeries:
+def read_series(folder: Path, name: str, drive: Drive, plan: Plan) -> ReadSeries:
     """Raises `FileProblem` and `DriveProblem`."""
+    adopt(folder, name, plan, drive.plans)
+    path = store_path(folder, name)
     if not path.is_file():
         return ReadSeries(name, State())
     store = RowStore(path)
@@ -62,6 +68,16 @@ def varied_words(gathered: Gathered, row: Row) -> str:
     )
 
 
+def bring_along(before: Path, now: Path) -> None:
+    """Copy the series of a drive that was saved elsewhere; what is there stays. Raises `FileProblem`."""
+    if before == now or not before.is_dir() or now.exists():
+        return
+    try:
+        shutil.copytree(before, now)
+    except (OSError, shutil.Error) as problem:
+        raise FileProblem(str(now), f"the series cannot be brought there. They are in {before}.") from problem
+
+
 def rows_kept(path: Path, numbers: Sequence[int]) -> list[Row]:
     """Rows by their numbers. Raises `FileProblem`."""
     store = RowStore(path)
@@ -69,6 +85,13 @@ def rows_kept(path: Path, numbers: Sequence[int]) -> list[Row]:
         return store.rows(numbers)
     finally:
         store.close()
+
+
+def expected_words(run: KeptRun | None, count: str) -> str:
+    """How long so many runs will take, by the last run; nothing where there was none."""
+    if run is None or not run.seconds > 0:
+        return ""
+    return f", about {duration(run.seconds * int(count.partition(' ')[0]) / usable_cores())} by the last run"
 
 
 def duration(seconds: float) -> str:

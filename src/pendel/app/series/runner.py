@@ -8,6 +8,7 @@ import time
 from collections import deque
 from collections.abc import Sequence
 from datetime import datetime
+from functools import lru_cache
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -15,8 +16,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from pendel.app.session.jobs import SERIES, End, Job
 from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
-from pendel.core.catalogue.own_block import C
 from pendel.core.drive.examples import EXAMPLES
+from pendel.core.drive.file import from_text
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveProblem, RunProblem, Stopped
 from pendel.core.runs.requests import SeriesRequest
@@ -25,6 +26,7 @@ from pendel.core.series.goals import Found, Goal, Search
 from pendel.core.series.rows import DONE, FAILED, Row
 from pendel.core.series.running import Going, ProcessEnded, folder_of, in_process, text_of
 from pendel.core.series.store import RowStore, being_run, store_path
+from pendel.core.trust import brings_allowed_c
 from pendel.core.verbs.series import usable_cores
 
 SEARCHED = " · search"
@@ -83,13 +85,12 @@ class SeriesRunner(QObject):
         `ExpressionProblem`."""
         going = self.going(name)
         searching = Search(going.drive, going.plan, goal)
-        own_c = any(card.kind == C for card in going.drive.cards.values())
         self._begin(name + SEARCHED, going.folder, searching.plan)
         text, path = text_of(going.drive), store_path(going.folder, self.name)
 
         def ask(job: Job, numbers: Sequence[int], texts: Sequence[Sequence[str]]) -> Sequence[Row]:
             request = SeriesRequest(
-                text, searching.plan, tuple(numbers), usable_cores(), tuple(map(tuple, texts)), own_c
+                text, searching.plan, tuple(numbers), usable_cores(), tuple(map(tuple, texts)), brings(text)
             )
             rows: Sequence[Row] = self._worker.ask(request, LONGEST_BATCH_SECONDS, lambda: job.stopping)
             return rows
@@ -140,11 +141,10 @@ class SeriesRunner(QObject):
         if self.running:
             return
         going = self.going(name)
-        own_c = any(card.kind == C for card in going.drive.cards.values())
         self._begin(name, going.folder, going.plan)
 
         def ask(text: str, plan: Plan, numbers: Sequence[int], threads: int, job: Job) -> Sequence[Row]:
-            request = SeriesRequest(text, plan, tuple(numbers), threads, (), own_c)
+            request = SeriesRequest(text, plan, tuple(numbers), threads, (), brings(text))
             try:
                 rows: Sequence[Row] = self._worker.ask(request, LONGEST_BATCH_SECONDS, lambda: job.stopping)
             except RunProblem as problem:
@@ -185,4 +185,10 @@ class SeriesRunner(QObject):
         self.ended.emit(job.sentence, job.end is End.FAILED)
 
 
-__all__ = ["SeriesRunner"]
+@lru_cache(maxsize=2)
+def brings(text: str) -> bool:
+    """Whether the drive in a text brings C, all of which was allowed: a process of its own is to run it."""
+    return brings_allowed_c(from_text(text))
+
+
+__all__ = ["SEARCHED", "SeriesRunner"]

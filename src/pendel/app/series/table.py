@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QObject, Qt
+from PyQt6.QtCore import QAbstractTableModel, QItemSelectionModel, QModelIndex, QObject, Qt
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QHeaderView, QTableView
 
@@ -129,6 +129,15 @@ class RowsTable(QTableView):
         assert heads is not None
         heads.setSortIndicatorShown(True)
         heads.setSortIndicator(section, Qt.SortOrder.DescendingOrder if falling else Qt.SortOrder.AscendingOrder)
+
+    def choose_row(self, row: int) -> None:
+        """Choose one row of the model, and bring it into sight."""
+        model, chosen = self.model(), self.selectionModel()
+        assert model is not None and chosen is not None
+        index = model.index(row, 0)
+        how = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
+        chosen.setCurrentIndex(index, how)
+        self.scrollTo(index)
 
     def chosen_rows(self) -> list[int]:
         """Rows of the model that are selected, in their order on the screen."""

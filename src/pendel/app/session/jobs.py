@@ -81,6 +81,7 @@ ROTOR = JobKind("find vectors", "rotor", "There are no vectors", newest_wins=Tru
 TAKE_PICTURE = JobKind("take a picture", "traces", "The picture cannot be taken")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
 SERIES = JobKind("run a series", "series", "The series cannot run")
+BRING_SERIES = JobKind("bring series along", "series rows", "The series do not belong to the new file")
 READ_SERIES = JobKind("read a series", "series rows", "The rows cannot be read", newest_wins=True)
 TYPESET = JobKind("set equations", "typeset", "The equations cannot be shown", newest_wins=True)
 KINDS = tuple(kind for kind in list(globals().values()) if isinstance(kind, JobKind))

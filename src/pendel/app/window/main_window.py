@@ -53,9 +53,11 @@ from pendel.app.window.unit_export import UnitExport
 from pendel.core.drive import commands
 from pendel.core.drive.document import PANEL_INPUTS, Drive, End
 from pendel.core.drive.findings import Finding, Severity, attention
+from pendel.core.errors import DriveProblem
 from pendel.core.extensions import all_left_out
 from pendel.core.measures import MEASURES
 from pendel.core.plant.methods import METHODS
+from pendel.core.trust import refuse_strange_c
 
 BUILD_AHEAD_MS = 150
 """Between two pages that are built before they are shown."""
@@ -478,9 +480,14 @@ class MainWindow(QMainWindow):
         """Run a drive that came of the open one, such as that of a row, and show it among its runs."""
         if self.jobs.running:
             self.say("A run is under way. Wait for it, or stop it.")
-        elif may_run(self.session, self):
-            self.show_after_run = True
-            self.jobs.start(drive, words)
+            return
+        try:
+            refuse_strange_c(drive, "run the drive itself, which asks")
+        except DriveProblem as problem:
+            self.say(str(problem))
+            return
+        self.show_after_run = True
+        self.jobs.start(drive, words)
 
     def _commit_editors(self) -> None:
         """What is still being typed belongs to the run."""

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
+import os
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -14,10 +16,11 @@ import numpy as np
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.plans import Plan
-from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.series.points import points_of, seed_of_row
 from pendel.core.series.rows import FAILED, Row, Series, run_rows
 from pendel.core.series.store import RowStore, being_run, store_path
+from pendel.core.trust import refuse_strange_c
 
 COMMIT_EVERY = 0.5
 """s between two batches of rows that are kept."""
@@ -79,6 +82,25 @@ def state_of(store: RowStore, drive: Drive, plan: Plan) -> State:
     return State(kept.count, done, failed, kept.begun, differs)
 
 
+def adopt(folder: Path, name: str, plan: Plan, names: Collection[str]) -> None:
+    """Let a plan have the rows of one that is called otherwise now: of a store in its folder that belongs to none of
+    the ``names`` that there are, and was begun with the same plan."""
+    path, known = store_path(folder, name), {store_path(folder, each) for each in names}
+    if path.exists() or not folder.is_dir():
+        return
+    for other in sorted(set(folder.glob("*.rows")) - known):
+        with contextlib.suppress(FileProblem):
+            store = RowStore(other)
+            try:
+                same = store.is_begun and store.kept().plan == plan
+            finally:
+                store.close()
+            if same:
+                with contextlib.suppress(OSError):
+                    os.replace(other, path)
+                return
+
+
 @dataclass
 class Going:
     """A series that is run: ``rows`` gives each row that is done, once it is kept."""
@@ -124,6 +146,7 @@ class Going:
         else:
             begun = store.kept()
             drive, plan = from_text(begun.drive_text, "The drive of the series"), begun.plan
+            refuse_strange_c(drive, "start the series anew with the drive that you have")  # rows may come from anyone
             count = points_of(drive, plan).count
             if count != begun.count:
                 raise DriveProblem(f"The series {self.name} has another number of rows by now. Start it anew.")

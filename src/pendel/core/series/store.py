@@ -27,6 +27,8 @@ from pendel.core.series.rows import DONE, Row
 
 APPLICATION, VERSION = 0x50447273, 1
 """Of the file, as SQLite keeps them in its head."""
+AT_ONCE = 500
+"""Rows that are asked for at a time."""
 PATIENCE = 5.0
 """s that one waits for another that writes."""
 
@@ -195,10 +197,11 @@ class RowStore:
         texts, figures = len(plan.varied), len(plan.measures)
         found = {}
         with self._said():
-            for number in numbers:
-                record = self._open.execute("SELECT * FROM rows WHERE number = ?", (int(number),)).fetchone()
-                if record is not None:
-                    found[number] = record
+            for first in range(0, len(numbers), AT_ONCE):
+                asked = [int(number) for number in numbers[first : first + AT_ONCE]]
+                places = ", ".join("?" * len(asked))
+                for record in self._open.execute(f"SELECT * FROM rows WHERE number IN ({places})", asked):
+                    found[record[0]] = record
         shown = tuple(units.get(k, "") for k in range(figures))
         return [
             Row(
@@ -211,7 +214,7 @@ class RowStore:
                 tuple(math.nan if v is None else float(v) for v in r[5 + texts :]),
                 shown,
             )
-            for r in found.values()
+            for r in (found[int(number)] for number in numbers if int(number) in found)
         ]
 
     def close(self) -> None:
