@@ -87,6 +87,9 @@ def bench_for_part(kind):
         elif port.link is Link.ROD:
             other = d.add("mass", f"Body {n}", m="1", starts={"v": "2 m/s"} if n == 0 else None)
             d.connect(f"{key}.{port.name}", f"{other}.a")
+        elif port.link is Link.HEAT and port.required:
+            other = d.add("heat_capacity", f"Body {n}", T_0=f"{20 + 30 * n} °C")
+            d.connect(f"{key}.{port.name}", f"{other}.a")
         elif port.link is Link.SIGNAL_IN:
             other = d.add("sine", f"Tone {n}", amplitude="0.7", f="50")
             d.connect(f"{other}.out", f"{key}.{port.name}")

@@ -141,9 +141,10 @@ class DrivePage(Page):
         joined = {str(e) for w in self.sheet.shown_wires.values() for e in (w.a, w.b)}
         kind = kind_in(drive, card)
         ports = [p for p in kind.ports if p.link is not Link.SIGNAL_IN or kind.deck is not Deck.POWER]
+        ports = [p for p in ports if p.link is not Link.HEAT] or ports  # heat comes by its own port alone
         free = [p for p in ports if f"{card}.{p.name}" not in joined]
         chosen = next(iter(sorted(free, key=lambda p: p.side != "right")), None) or next(
-            (p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC, Link.AC3, Link.LINE)),
+            (p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC, Link.AC3, Link.LINE, Link.HEAT)),
             None,
         )
         return End(card, chosen.name) if chosen else None

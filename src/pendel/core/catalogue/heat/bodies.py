@@ -44,7 +44,7 @@ CAPACITY = Part(
     ports=ENDS,
     values=(
         Value("C", "Heat capacity", "J/K", "200", low=0.0, open_low=True),
-        Value("T_0", "Temperature at the start", "°C", "20", low=ABSOLUTE_ZERO),
+        Value("T_0", "At the start", "°C", "20", low=ABSOLUTE_ZERO),
     ),
     states=(State("rise", "rise above its start", "K"),),
     signals=(

@@ -130,7 +130,7 @@ KIND = Part(
             "form", "Chain", (("cauer", "Cauer, for what is wired behind"), ("foster", "Foster, as the sheet's terms"))
         ),
     ),
-    values=(Value("T_0", "Temperature at the start", "°C", "20", low=-273.15),),
+    values=(Value("T_0", "At the start", "°C", "20", low=-273.15),),
     value_names_in_force=lambda card: {"T_0"} if card.choices.get("form", "cauer") == "cauer" else set(),
     rows=Rows(
         "Terms",
