@@ -88,7 +88,7 @@ def test_a_user_who_read_nothing_varies_two_values_and_takes_the_best(window, tm
     assert page.model.rowCount() == 6 and page.stack.currentWidget() is page.map_plot
     page.sort_by(3)
     peaks = page.gathered.cells[page.model.places, 2]
-    assert list(peaks) == sorted(peaks) and page.model.index(0, 3).data(Qt.ItemDataRole.ToolTipRole) == "least"
+    assert list(peaks) == sorted(peaks) and page.model.index(0, 3).data(Qt.ItemDataRole.ToolTipRole) == "minimum"
     write(page.filter, "m_leaf < 100 kg and peak > 0")
     assert until(lambda: page.model.rowCount() == 4)
     page.filter.setText("m_leaf <")

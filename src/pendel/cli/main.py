@@ -152,7 +152,7 @@ def series_folder(file: str) -> Path | None:
 
 
 @contextlib.contextmanager
-def rows_told() -> Iterator[Callable[[int, int, int], None]]:
+def row_progress_line() -> Iterator[Callable[[int, int, int], None]]:
     """Tell how many rows of a series are there in one line, where a terminal shows it."""
     begun, before = time.monotonic(), -1
 
@@ -189,8 +189,8 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         with progress(drive, options.until) as watch:
             result = verb.does(drive, watch=watch, **given)
     elif verb.name == "series":
-        with rows_told() as told_of_rows:
-            result = verb.does(drive, folder=series_folder(options.file), told=told_of_rows, **given)
+        with row_progress_line() as row_progress:
+            result = verb.does(drive, folder=series_folder(options.file), progress=row_progress, **given)
     else:
         result = verb.does(drive, **given)
     if verb.changes:

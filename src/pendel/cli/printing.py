@@ -125,9 +125,9 @@ def _(result: SeriesReport, verb: str) -> None:
     print_line(f"{result.name}: {result.done} of {result.count} rows, {result.failed} failed")
     if result.columns:
         print()
-        print_line("figure", "unit", "least", "mean", "largest")
+        print_line("figure", "unit", "minimum", "mean", "maximum")
     for each in result.columns:
-        print_line(each.measure, each.unit, *(f"{x:.6g}" for x in (each.least, each.mean, each.largest)))
+        print_line(each.measure, each.unit, *(f"{x:.6g}" for x in (each.minimum, each.mean, each.maximum)))
     reasons = dict.fromkeys(row.reason for row in result.table.rows if row.reason)
     for reason in list(reasons)[:MOST_REASONS]:
         print_aside(f"found: {reason}")
@@ -141,7 +141,7 @@ def _(result: SearchReport, verb: str) -> None:
     for name, text in result.values.items():
         print_line(name, text)
     for each in result.columns:
-        print_line(each.measure, f"{each.least:.6g}", each.unit)
+        print_line(each.measure, f"{each.minimum:.6g}", each.unit)
 
 
 @show.register

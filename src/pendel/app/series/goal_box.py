@@ -67,7 +67,7 @@ class GoalBox(QWidget):
     def goal(self) -> Goal:
         """As it is entered. Raises `DriveProblem`."""
         if self.figure.currentData() is None:
-            raise DriveProblem("No figure is told of each run yet. Add one on the left.")
+            raise DriveProblem("No figure is reported for each run yet. Add one on the left.")
         budget = whole_number("a number of trials", self.trials.text(), LEAST_BUDGET, MOST_BUDGET)
         figure, sense = str(self.figure.currentData()), self.sense.currentText()
         return Goal(sense, figure, self.limits.text(), self.wished.text(), budget)

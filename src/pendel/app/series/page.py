@@ -357,7 +357,7 @@ class SeriesPage(Page):
             self.side.show_shares("", [], CROWDED)
             return
         if up < gathered.axes or gathered.axes < 2:
-            self.side.show_shares("", [], "Of two or more things that vary, it is told how much each explains.")
+            self.side.show_shares("", [], "Of two or more things that vary, the page shows how much each explains.")
             return
         shares = what_matters(gathered, up)
         words = (

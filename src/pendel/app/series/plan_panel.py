@@ -138,11 +138,11 @@ class PlanPanel(QWidget):
         self.seed.committed.connect(lambda text: self._change(seed=text))
         inside.addLayout(row(label("seed", "muted"), 1, self.seed))
         inside.addSpacing(4)
-        inside.addWidget(label("What is told of each run", "heading"))
+        inside.addWidget(label("Reported for each run", "heading"))
         self.figures = QVBoxLayout()
         self.figures.setSpacing(4)
         inside.addLayout(self.figures)
-        self.figure = Searched("What else is told", "figure … (max, rms, overshoot)")
+        self.figure = Searched("Another figure", "figure … (max, rms, overshoot)")
         self.figure.chosen.connect(self.add_figure)
         inside.addWidget(self.figure)
 

@@ -20,9 +20,9 @@ from pendel.core.series.store import RowStore, store_path
 from pendel.core.verbs.series import usable_cores
 
 CROWDED = "Trials of a search crowd where it looks, so they do not tell this. A series does."
-NO_PLAN = "What if? A series runs the drive many times with values that vary, and tells figures of each run."
+NO_PLAN = "What if? A series runs the drive many times with values that vary, and reports figures of each run."
 NO_ROWS = (
-    "Say on the left what varies and what is told of each run, then run the series. Rows come here as they are done."
+    "Say on the left what varies and which figures to report, then run the series. Rows come here as they are done."
 )
 AT_ONCE = 5000
 """Rows that are read at a time."""

@@ -119,12 +119,12 @@ class SeriesRunner(QObject):
                         store.add(rows)
                         return rows
 
-                    def told(row: Row) -> None:
+                    def report(row: Row) -> None:
                         with self._lock:
                             self._rows.append(row)
                         job.report(row.number)
 
-                    return searching.find(run, told)
+                    return searching.find(run, report)
                 finally:
                     store.close()
 

@@ -91,7 +91,7 @@ class RowsModel(QAbstractTableModel):
             and column in self.best
             and gathered.cells[place, column] in self.best[column]
         ):
-            return "least" if gathered.cells[place, column] == self.best[column][0] else "largest"
+            return "minimum" if gathered.cells[place, column] == self.best[column][0] else "maximum"
         return None
 
 

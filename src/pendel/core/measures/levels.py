@@ -56,14 +56,14 @@ def _levels(t: np.ndarray, y: np.ndarray, range_: float) -> list[Level]:
     values = np.interp(grid, t, y)
     values[0] = y[0]
     found = [Level(float(t[0]), float(t[0]), float(y[0]))]
-    least = math.ceil(STAYS * (PLACES - 1)) + 1
+    fewest = math.ceil(STAYS * (PLACES - 1)) + 1
     """Places for which a level is held at least."""
-    ahead = np.lib.stride_tricks.sliding_window_view(values, least)
+    ahead = np.lib.stride_tricks.sliding_window_view(values, fewest)
     begun = values[: len(ahead)]
-    held = np.flatnonzero((ahead.max(axis=1) - begun <= HELD * range_) & (begun - ahead.min(axis=1) <= HELD * range_))
+    starts = np.flatnonzero((ahead.max(axis=1) - begun <= HELD * range_) & (begun - ahead.min(axis=1) <= HELD * range_))
     k = 0
-    while (place := int(np.searchsorted(held, k))) < len(held):
-        k = int(held[place])
+    while (place := int(np.searchsorted(starts, k))) < len(starts):
+        k = int(starts[place])
         off = np.abs(values[k:] - values[k]) > HELD * range_
         count = int(np.argmax(off)) if off.any() else PLACES - k
         start, value = float(grid[k]), float(np.median(values[k : k + count]))

@@ -29,16 +29,16 @@ from pendel.core.runs.measures import window
 EVENTS = ("start", "end", "load_step", "setpoint_step")
 
 
-def _largest(span: Span) -> float:
+def _maximum(span: Span) -> float:
     return float(np.max(window(*span.trace.drawn, span.start, span.end)[1]))
 
 
-def _least(span: Span) -> float:
+def _minimum(span: Span) -> float:
     return float(np.min(window(*span.trace.drawn, span.start, span.end)[1]))
 
 
 def _peak(span: Span) -> float:
-    return max(abs(_largest(span)), abs(_least(span)))
+    return max(abs(_maximum(span)), abs(_minimum(span)))
 
 
 def _last(span: Span) -> float:
@@ -50,8 +50,8 @@ def _first(span: Span) -> float:
 
 
 FIGURES = {
-    "max": Measure("max", "largest", _largest),
-    "min": Measure("min", "least", _least),
+    "max": Measure("max", "maximum", _maximum),
+    "min": Measure("min", "minimum", _minimum),
     "peak": Measure("peak", "largest, without sign", _peak),
     "last": Measure("last", "at the end", _last),
     "first": Measure("first", "at the beginning", _first),
@@ -100,7 +100,7 @@ class Column:
 
 
 @dataclass(frozen=True)
-class Told:
+class ColumnValue:
     """A figure in SI, with the unit that it is shown in; not-a-number with the reason ``why`` it means nothing."""
 
     value: float
@@ -157,9 +157,9 @@ class ColumnReader(Reader):
         return self.figure(name, tuple(arguments))
 
     def figure(self, name: str, arguments: tuple[Node, ...]) -> Name:
-        most = 1 if name in WHOLE else 2
+        count = 1 if name in WHOLE else 2
         named: list[str] = []
-        while arguments and isinstance(arguments[0], Name) and len(named) < most and arguments[0].name not in EVENTS:
+        while arguments and isinstance(arguments[0], Name) and len(named) < count and arguments[0].name not in EVENTS:
             named.append(arguments[0].name)
             arguments = arguments[1:]
         if not named and name not in WHOLE:
@@ -190,22 +190,24 @@ def signals_in(columns: Iterable[Column], *functions: str) -> list[str]:
     return list(dict.fromkeys(named))
 
 
-def told_of(columns: Sequence[Column], run: KeptRun, quantities: Callable[[str], Measured]) -> list[Told]:
-    """What columns tell of a run; ``quantities`` are those of the row. Signals of all are evaluated in one go."""
+def evaluate_columns(
+    columns: Sequence[Column], run: KeptRun, quantities: Callable[[str], Measured]
+) -> list[ColumnValue]:
+    """Values of columns for a run; ``quantities`` are those of the row. All signals are evaluated in one go."""
     averaged = signals_in(columns, *BY_PIECES)
     if any(name in run.structure.signals for name in averaged):
         run.refine()
     run.fetch(signals_in(columns))
     run.fetch_between(averaged)
     spans: Spans = {}
-    return [told(column, run, quantities, spans) for column in columns]
+    return [evaluate_column(column, run, quantities, spans) for column in columns]
 
 
 Spans = dict[tuple[str, float, float, str | None], Span]
 """Spans that were looked at, as figures of one share what was found out."""
 
 
-def told(column: Column, run: KeptRun, quantities: Callable[[str], Measured], spans: Spans) -> Told:
+def evaluate_column(column: Column, run: KeptRun, quantities: Callable[[str], Measured], spans: Spans) -> ColumnValue:
     """What a column tells of a run."""
     units: dict[str, str] = {}
 
@@ -215,23 +217,23 @@ def told(column: Column, run: KeptRun, quantities: Callable[[str], Measured], sp
         value, unit_text = figure_of(column.taken[int(name[1:])], run, quantities, spans)
         units[name] = unit_text
         if math.isnan(value):
-            raise NothingToTell(column.taken[int(name[1:])].function)
+            raise NoFigure(column.taken[int(name[1:])].function)
         return Measured(
             value, unit_of(unit_text)[1] if unit_text else Measured(0.0).dim, turn(unit_text) if unit_text else NO_TURN
         )
 
     try:
         result = evaluate(column.tree, lookup, column.text)
-    except NothingToTell as problem:
-        return Told(math.nan, next(iter(units.values()), ""), str(problem))
+    except NoFigure as problem:
+        return ColumnValue(math.nan, next(iter(units.values()), ""), str(problem))
     except (DriveProblem, ExpressionProblem) as problem:
-        return Told(math.nan, "", str(problem))
+        return ColumnValue(math.nan, "", str(problem))
     alone = isinstance(column.tree, Name) and column.tree.name in units
     shown = units[column.tree.name] if alone and isinstance(column.tree, Name) else si_unit_of(result.dim, result.turn)
-    return Told(result.si, "" if shown == "1" else shown)
+    return ColumnValue(result.si, "" if shown == "1" else shown)
 
 
-class NothingToTell(DriveProblem):
+class NoFigure(DriveProblem):
     """A figure that means nothing in a run."""
 
     def __init__(self, function: str):

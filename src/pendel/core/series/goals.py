@@ -50,13 +50,13 @@ RunTrials = Callable[[Sequence[int], Sequence[Sequence[str]]], Sequence[Row]]
 
 @dataclass(frozen=True)
 class Goal:
-    """``figure`` is one of the plan's, ``wished`` what it is to be equal to, ``limits`` comparisons as a filter takes
+    """``figure`` is one of the plan's, ``target`` what it is to be equal to, ``limits`` comparisons as a filter takes
     them, and ``budget`` how many trials there may be."""
 
     sense: str
     figure: str
     limits: str = ""
-    wished: str = ""
+    target: str = ""
     budget: int = 200
 
 
@@ -86,20 +86,20 @@ class Search:
             raise DriveProblem(f"{goal.budget} trials are none or too many. Give {LEAST_BUDGET} to {MOST_BUDGET}.")
         self.column = self.gathered.column(goal.figure)
         if self.column < self.gathered.axes:
-            raise DriveProblem(f"{goal.figure} varies itself. Choose a figure that is told of each run.")
-        if goal.sense == EQUAL and not goal.wished.strip():
+            raise DriveProblem(f"{goal.figure} varies itself. Choose a figure that is report of each run.")
+        if goal.sense == EQUAL and not goal.target.strip():
             raise DriveProblem(f"What is {goal.figure} to be equal to? Give a figure.")
         self.rows: list[Row] = []
         self.best: Row | None = None
         self.best_energy = math.inf
-        self._told: Callable[[Row], None] = lambda row: None
+        self._report: Callable[[Row], None] = lambda row: None
 
     # what a trial counts ---------------------------------------------------------------
 
     @property
-    def wished(self) -> float:
+    def target_value(self) -> float:
         """In SI, which is known once a row tells the figure's unit."""
-        return self.gathered.limit(self.column, self.goal.wished)
+        return self.gathered.limit(self.column, self.goal.target)
 
     def beyond(self, row: Row) -> dict[str, float]:
         """By how much a row breaks each limit; see `Limit.beyond`."""
@@ -115,7 +115,7 @@ class Search:
             return BROKEN * (1.0 + min(broken, 1e12))
         size = row.figures[self.column - self.gathered.axes]
         if self.goal.sense == EQUAL:
-            return abs(size - self.wished)
+            return abs(size - self.target_value)
         return size if self.goal.sense == SMALLEST else -size
 
     # trials ----------------------------------------------------------------------------
@@ -137,14 +137,14 @@ class Search:
             energy = self.energy(row)
             if energy < self.best_energy:
                 self.best, self.best_energy = row, energy
-            self._told(row)
+            self._report(row)
         if len(rows) < len(places):
             raise Stopped
         return [self.energy(row) for row in rows]
 
-    def find(self, run: RunTrials, told: Callable[[Row], None] = lambda row: None) -> Found:
+    def find(self, run: RunTrials, report: Callable[[Row], None] = lambda row: None) -> Found:
         """Search until the trials are used up, nothing better is near, or it is stopped."""
-        self._told = told
+        self._report = report
         try:
             if self.goal.sense == EQUAL and len(self.spreads) == 1 and not self.goal.limits.strip():
                 self._bracket(run)
@@ -162,7 +162,7 @@ class Search:
         value = row.figures[self.column - self.gathered.axes]
         if row.outcome != DONE or math.isnan(value):
             return math.nan
-        return value - self.wished
+        return value - self.target_value
 
     def _bracket(self, run: RunTrials) -> None:
         from scipy.optimize import brentq  # slow to load
@@ -229,8 +229,8 @@ class Search:
         if not keeps:
             broken = [text for text, beyond in self.beyond(best).items() if beyond > 0]
             words.append(f"No trial keeps all limits; this one breaks least: {', '.join(broken)}.")
-        if self.goal.sense == EQUAL and keeps and self.best_energy > CLOSE * max(abs(self.wished), 1e-12):
-            words.append(f"{self.goal.wished} was met nowhere that was tried; this is nearest.")
+        if self.goal.sense == EQUAL and keeps and self.best_energy > CLOSE * max(abs(self.target_value), 1e-12):
+            words.append(f"{self.goal.target} was met nowhere that was tried; this is nearest.")
         binding = [text for text, beyond in self.beyond(best).items() if -BINDS < beyond <= 0]
         ends = [
             head.name

@@ -21,7 +21,7 @@ from pendel.core.plant.simulator import Watch
 from pendel.core.quantities.named import Names
 from pendel.core.runs.evaluating import Here
 from pendel.core.runs.simulate import Prepared, add_remarks, prepare, recorded_run
-from pendel.core.series.columns import Column, Told, read_column, signals_in, told_of, unknown_signal
+from pendel.core.series.columns import Column, ColumnValue, evaluate_columns, read_column, signals_in, unknown_signal
 from pendel.core.series.following import Following
 from pendel.core.series.points import Points, points_of, seed_of_row
 from pendel.core.trust import refuse_strange_c
@@ -89,7 +89,7 @@ class Series:
         drive = self.row_drive(number, texts)
         seed = int(drive.settings["seed"]) if drive.settings["seed"].isdigit() else 0
 
-        def row(outcome: str, reason: str, figures: Sequence[Told] = ()) -> Row:
+        def row(outcome: str, reason: str, figures: Sequence[ColumnValue] = ()) -> Row:
             values = tuple(each.value for each in figures) or (math.nan,) * len(self.columns)
             units = tuple(each.unit for each in figures) or ("",) * len(self.columns)
             return Row(number, texts, outcome, reason, seed, time.perf_counter() - begun, values, units)
@@ -104,7 +104,7 @@ class Series:
                     add_remarks(run, prepared)
                 names = Names({name: q.text for name, q in drive.quantities.items()})
                 run.evaluator = self.evaluator
-                figures = told_of(self.columns, run, names)
+                figures = evaluate_columns(self.columns, run, names)
         except DriveHasFindings as problem:
             return row(FAILED, problem.findings[0].sentence)
         except PendelError as problem:

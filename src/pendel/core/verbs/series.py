@@ -29,9 +29,9 @@ class Column:
 
     measure: str
     unit: str
-    least: float
+    minimum: float
     mean: float
-    largest: float
+    maximum: float
 
 
 @dataclass(frozen=True)
@@ -93,7 +93,7 @@ def run_series(
     trials: str | None = None,
     *,
     folder: Path | None = None,
-    told: Callable[[int, int, int], None] = lambda done, failed, count: None,
+    progress: Callable[[int, int, int], None] = lambda done, failed, count: None,
 ) -> SeriesReport | SearchReport | list[Planned]:
     """Run all rows of a series that are not there yet; without a name and without anything that varies, list the series
     of the drive.
@@ -107,7 +107,7 @@ def run_series(
         many ``trials``.
     folder
         where its rows are kept; a temporary one without it.
-    told
+    progress
         is given how many rows are there, how many of them failed, and how many there will be.
 
     Raises
@@ -125,10 +125,10 @@ def run_series(
         plan = drive.plans[name or ""]
         plan = replace(plan, measures=tuple(figures)) if figures else plan
     if goal := goal_of(smallest, largest, equal, limits, trials):
-        return search(drive, plan, goal, threads, told)
+        return search(drive, plan, goal, threads, progress)
     with tempfile.TemporaryDirectory(prefix="pendel-series-") as temporary:
         going = Going(folder if folder is not None and name else Path(temporary), name or PASSING, drive, plan)
-        return _run(going, threads, anew, told)
+        return _run(going, threads, anew, progress)
 
 
 def goal_of(
@@ -143,9 +143,9 @@ def goal_of(
     if not given:
         return None
     sense, text = given[0]
-    figure, _, wished = text.partition("=")
+    figure, _, target = text.partition("=")
     budget = whole_number("a number of trials", trials, LEAST_BUDGET, MOST_BUDGET) if trials else Goal.budget
-    return Goal(sense, figure.strip(), limits or "", wished.strip(), budget)
+    return Goal(sense, figure.strip(), limits or "", target.strip(), budget)
 
 
 def search(
@@ -153,7 +153,7 @@ def search(
     plan: Plan,
     goal: Goal,
     threads: int,
-    told: Callable[[int, int, int], None] = lambda done, failed, count: None,
+    progress: Callable[[int, int, int], None] = lambda done, failed, count: None,
 ) -> SearchReport:
     """Search values for a goal. Raises `DriveProblem`, `DriveHasFindings` and `ExpressionProblem`."""
     searching = Search(drive, plan, goal)
@@ -163,7 +163,7 @@ def search(
         return list(run_rows(series, numbers, threads, texts=texts))
 
     found = searching.find(
-        run, lambda row: told(len(searching.rows), sum(r.outcome != DONE for r in searching.rows), goal.budget)
+        run, lambda row: progress(len(searching.rows), sum(r.outcome != DONE for r in searching.rows), goal.budget)
     )
     table, best = RowTable(searching.plan, tuple(searching.rows)), found.best
     columns: tuple[Column, ...] = ()
@@ -176,7 +176,7 @@ def search(
     return SearchReport(found.words, found.keeps_limits and best is not None, values, columns, table)
 
 
-def _run(going: Going, threads: int, anew: bool, told: Callable[[int, int, int], None]) -> SeriesReport:
+def _run(going: Going, threads: int, anew: bool, progress: Callable[[int, int, int], None]) -> SeriesReport:
     store = going.store()
     try:
         state = state_of(store, going.drive, going.plan)
@@ -194,7 +194,7 @@ def _run(going: Going, threads: int, anew: bool, told: Callable[[int, int, int],
                 count, anew = store.kept().count, False
             if time.monotonic() - last > 0.2:
                 last = time.monotonic()
-                told(done, failed, count)
+                progress(done, failed, count)
         kept = store.kept()
         rows = tuple(store.rows(store.numbers().tolist()))
         return report_of(going.name, kept.plan, kept.count, RowTable(kept.plan, rows))
@@ -205,8 +205,8 @@ def _run(going: Going, threads: int, anew: bool, told: Callable[[int, int, int],
 def report_of(name: str, plan: Plan, count: int, table: RowTable) -> SeriesReport:
     columns = []
     for k, (measure, unit) in enumerate(zip(plan.measures, table.units)):
-        least, mean, largest = shares([row.figures[k] for row in table.rows])
-        columns.append(Column(measure, unit, in_unit(least, unit), in_unit(mean, unit), in_unit(largest, unit)))
+        minimum, mean, maximum = shares([row.figures[k] for row in table.rows])
+        columns.append(Column(measure, unit, in_unit(minimum, unit), in_unit(mean, unit), in_unit(maximum, unit)))
     failed = sum(row.outcome != "done" for row in table.rows)
     return SeriesReport(name, count, len(table.rows), failed, tuple(columns), table)
 

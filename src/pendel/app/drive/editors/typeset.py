@@ -89,8 +89,8 @@ def _signs(node: Node) -> Iterator[str]:
             yield from fenced("<mo>,</mo>".join(map(row_of, arguments)))
 
 
-def bracketed(node: Node, wanted: bool) -> Iterator[str]:
-    if wanted:
+def bracketed(node: Node, needed: bool) -> Iterator[str]:
+    if needed:
         yield from fenced(row_of(node))
     else:
         yield from _signs(node)
