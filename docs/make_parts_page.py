@@ -8,17 +8,14 @@ from pendel.core.catalogue.index import kinds
 
 def section(kind: Kind) -> str:
     ports = "; ".join(
-        f"{p.name}: {p.label} ({p.link.value}{', ' + p.unit if p.unit not in ('', '*') else ''})"
-        for p in kind.ports
+        f"{p.name}: {p.label} ({p.link.value}{', ' + p.unit if p.unit not in ('', '*') else ''})" for p in kind.ports
     )
     rows = "".join(
-        f"| `{v.name}` | {v.label} | {v.unit.replace('*', 'any') or '–'} | {v.default or '–'} |\n"
-        for v in kind.values
+        f"| `{v.name}` | {v.label} | {v.unit.replace('*', 'any') or '–'} | {v.default or '–'} |\n" for v in kind.values
     )
     table = f"\n| Value | Meaning | Unit | Default |\n|---|---|---|---|\n{rows}" if rows else ""
     choices = "".join(
-        f"\n{c.label} `{c.name}`: {'; '.join(f'`{word}` {text}' for word, text in c.options)}.\n"
-        for c in kind.choices
+        f"\n{c.label} `{c.name}`: {'; '.join(f'`{word}` {text}' for word, text in c.options)}.\n" for c in kind.choices
     )
     states = "; ".join(f"`{s.name}` {s.label} ({s.unit or '1'})" for s in getattr(kind, "states", ()))
     signals = "; ".join(f"`{s.name}` {s.label} ({s.unit or '1'})" for s in getattr(kind, "signals", ()))

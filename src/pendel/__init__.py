@@ -8,15 +8,30 @@ if TYPE_CHECKING:
     from pendel.board_view import Board
     from pendel.live_view import Live
     from pendel.opening import open_drive, open_example
+    from pendel.remote.here import connect, here
 
     open = open_drive
 
 __version__ = "0.1.0"
 
-__all__ = ["Board", "CardView", "Drive", "Live", "NoSignal", "Run", "open", "open_drive", "open_example"]
+__all__ = [
+    "Board",
+    "CardView",
+    "Drive",
+    "Live",
+    "NoSignal",
+    "Run",
+    "connect",
+    "here",
+    "open",
+    "open_drive",
+    "open_example",
+]
 
 ROOMS = {
     "Board": "pendel.board_view",
+    "connect": "pendel.remote.here",
+    "here": "pendel.remote.here",
     "Live": "pendel.live_view",
     "open_drive": "pendel.opening",
     "open_example": "pendel.opening",

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 
 from pendel.card_view import CardView
 from pendel.core import verbs
-from pendel.core.check import examine
 from pendel.core.drive import file
 from pendel.core.drive.findings import Finding
 from pendel.core.drive.user_text import read_figure
@@ -25,6 +24,7 @@ from pendel.tables import html_table
 
 if TYPE_CHECKING:
     from pendel.board_view import Board
+    from pendel.core.plant.simulator import Watch
     from pendel.live_view import Live
     from pendel.sheet_view import SheetPicture
 
@@ -48,6 +48,9 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
     >>> d.card("coil")["L"]
     0.0002
     """
+
+    _watch: Watch | None = None
+    """What sees how far its runs are, and may stop them."""
 
     def __repr__(self) -> str:
         cards = len(self.document.cards)
@@ -102,7 +105,7 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         >>> print(d.check()[0])
         Door leaf: “m_leaf” is in V, but kg is needed.
         """
-        return examine(self.document).findings
+        return self._examined().findings
 
     def run(self, until: float | str | None = None, *, with_energy: bool = False, own_c: bool = False) -> Run:
         """Run to ``until`` (s, or text such as ``"0.3 s"``), or as long as the drive says. ``own_c`` lets C run
@@ -127,7 +130,7 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         refuse_strange_c(self.document, "call run(own_c=True)")
         if isinstance(until, str):
             until = read_figure(self.document, until, "s", 0.0)
-        kept = run_drive(prepare(self.document, with_energy=with_energy), until=until)
+        kept = run_drive(prepare(self.document, with_energy=with_energy), watch=self._watch, until=until)
         if kept.message:
             raise RunProblem(kept.message, kept)
         return Run(kept)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
-from pendel.core.check import end_exists, examine, fits
+from pendel.core.check import end_exists, fits
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.findings import Finding
@@ -59,12 +59,13 @@ class CardView:
 
     @property
     def name(self) -> str:
+        """What it is called."""
         return self._card.name
 
     @property
     def values(self) -> dict[str, float]:
         """Values in force, in SI; not-a-number where a text has none."""
-        known = examine(self._drive.document).values.get(self.key, {})
+        known = self._drive._examined().values.get(self.key, {})
         return {v.name: known.get(v.name, math.nan) for v in self.kind.values}
 
     @property
@@ -75,6 +76,7 @@ class CardView:
 
     @property
     def choices(self) -> dict[str, str]:
+        """Its choices by name, as made or as the catalogue has them."""
         return {c.name: self._card.choices.get(c.name, c.default) for c in self.kind.choices}
 
     @property
@@ -89,10 +91,12 @@ class CardView:
 
     @property
     def findings(self) -> list[Finding]:
+        """What is wrong with it."""
         return [f for f in self._drive.check() if f.card == self.key]
 
     @property
     def summary(self) -> str:
+        """Its values in one line."""
         return ", ".join(f"{name} = {text}" for name, text in self.texts.items())
 
     def __getitem__(self, name: str) -> float:

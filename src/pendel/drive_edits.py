@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from typing import TypeVar
 
 from pendel.card_view import ways
 from pendel.core.catalogue.assembly import open_ports
 from pendel.core.catalogue.index import kinds
 from pendel.core.catalogue.where import Place, places
+from pendel.core.check import Examined, examine
 from pendel.core.drive import assemblies, commands, file
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
@@ -18,6 +20,14 @@ from pendel.core.trust import allow
 from pendel.core.verbs.changing import apply, check_choices, kind_of_card, named
 from pendel.run_view import Run
 
+Does = TypeVar("Does", bound=Callable[..., object])
+
+
+def changes_drive(method: Does) -> Does:
+    """Marks a method that changes the drive, where the class does not say so."""
+    method.changes_drive = True  # type: ignore[attr-defined]
+    return method
+
 
 class EditedDrive:
     """A drive that can be changed: the part of `pendel.Drive` that adds, connects and sets."""
@@ -25,6 +35,21 @@ class EditedDrive:
     def __init__(self, title: str = "Untitled drive", *, document: Document | None = None):
         self.document = document or Document(title)
         self._done: list[commands.Command] = []
+        self._watched: Document | None = None
+        self._known: Examined | None = None
+
+    def _examined(self) -> Examined:
+        """The drive as it was examined last, or now where it has changed since."""
+        document = self.document
+        if document is not self._watched:
+            document.listeners.append(self._forget)
+            self._watched, self._known = document, None
+        if self._known is None:
+            self._known = examine(document)
+        return self._known
+
+    def _forget(self, touched: set[tuple[str, str]]) -> None:
+        self._known = None
 
     def do(self, command: commands.Command) -> None:
         """Take a command of `pendel.core.drive.commands` or `pendel.core.drive.assemblies`, with all that

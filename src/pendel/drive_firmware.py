@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from pendel.core import verbs
 from pendel.core.drive import commands
-from pendel.drive_edits import EditedDrive
+from pendel.drive_edits import EditedDrive, changes_drive
 
 if TYPE_CHECKING:
     from pendel.core.firmware.propose import ProposedFormats
@@ -73,6 +73,7 @@ class ShippedDrive(EditedDrive):
         verbs.export_unit(self.document.copy(), what=what, inputs=inputs, step=text).save(Path(path))
         return Path(path)
 
+    @changes_drive
     def set_live(self, *wished: str, off: bool = False) -> None:
         """Have values of blocks changeable while the code runs, or with ``off`` constants again.
 
@@ -93,6 +94,7 @@ class ShippedDrive(EditedDrive):
         for command in verbs.live_commands(self.document, wished, off=off):
             self.do(command)
 
+    @changes_drive
     def find_ranges(self) -> None:
         """Run the drive and keep what the signals of its controller came to, for fixed point. Raises
         `DriveHasFindings` and `DriveProblem`.
@@ -102,6 +104,7 @@ class ShippedDrive(EditedDrive):
         """
         self.do(commands.set_seen(self.document, verbs.ranges_of(self.document)))
 
+    @changes_drive
     def propose_formats(self, error: float = 2e-3) -> ProposedFormats:
         """Take the narrowest number formats with which no signal of the controller is further off than this
         fraction of its span (rms, in closed loop). Ranges are to be found before.

@@ -10,7 +10,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.user_text import known_name
 from pendel.core.verbs.asking import LoopReport
-from pendel.drive_edits import EditedDrive
+from pendel.drive_edits import EditedDrive, changes_drive
 
 if TYPE_CHECKING:
     from pendel.core.loops.calming import Calming
@@ -96,6 +96,7 @@ class JudgedDrive(EditedDrive):
 
         return sweep_between(self.document, self._ends(source, target, opened, at), frequencies, amplitude)
 
+    @changes_drive
     def keep_transfer(self, name: str, source: str, target: str, *, opened: Sequence[str] = (), at: str = "") -> None:
         """Keep a way between two signals or taps in the drive by a name, to be looked at on Loops.
 
@@ -113,6 +114,7 @@ class JudgedDrive(EditedDrive):
 
         return find_loops(self.document)
 
+    @changes_drive
     def propose_gains(
         self, regulator: str, rule: str = "crossover", *, at: str = "rest", **wishes: float
     ) -> dict[str, float]:
@@ -127,6 +129,7 @@ class JudgedDrive(EditedDrive):
         gains = propose(self.document, regulator, rule, at=judged_at(at), **wishes)
         return {name: float(gain) for name, gain in gains.items()}
 
+    @changes_drive
     def propose_all_gains(self) -> dict[str, str]:
         """Take first gains for every loop, inside out; returns loops left as they are, with the reason.
 
@@ -140,6 +143,7 @@ class JudgedDrive(EditedDrive):
             self.do(proposal.command)
         return dict(proposal.left)
 
+    @changes_drive
     def tune(self, loop: str = "", *, goal: str = "disturbance", at: str = "rest", **limits: float) -> TunedLoops:
         """Take the gains that are best by a goal (disturbance, settling, effort) within limits, of one loop by its
         regulator or of all, inside out, where they are judged `at`; see `pendel.core.loops.within_limits.Limits` for
@@ -208,6 +212,7 @@ class JudgedDrive(EditedDrive):
 
         return mechanics_at(self.document, at)
 
+    @changes_drive
     def calm(
         self, by: str = "damping", *, mode: int = 1, behind: str = "", speed: str = "", damping: float = 0.3
     ) -> Calming:

@@ -15,7 +15,7 @@ from pendel.core.drive.plans import GRID, RANDOM, WAYS, Plan, Varied
 from pendel.core.drive.user_text import known_name
 from pendel.core.errors import DriveProblem
 from pendel.core.trust import allow_all_of, refuse_strange_c
-from pendel.drive_edits import EditedDrive
+from pendel.drive_edits import EditedDrive, changes_drive
 
 if TYPE_CHECKING:
     import pandas
@@ -55,6 +55,7 @@ class SeriesView:
             weakref.finalize(self, shutil.rmtree, going.folder, ignore_errors=True)
 
     @property
+    @changes_drive
     def plan(self) -> Plan:
         return self._going.plan
 

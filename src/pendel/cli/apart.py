@@ -20,7 +20,6 @@ from pendel.core.drive.file import from_text, save
 from pendel.core.errors import PendelError
 from pendel.core.formats.writing import copy_atomically
 from pendel.core.temporary import temporary_folder
-from pendel.core.verbs import VERBS
 
 INTERRUPTED = 130
 """What shells give a program that ended by Ctrl+C."""
@@ -37,7 +36,7 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
 
         argcomplete.autocomplete(parser)
     options = parser.parse_args(arguments)
-    verb = next(v for v in VERBS if v.name == options.verb)
+    verb = next(v for v in verbs.ALL if v.name == options.verb)
     if empty := [name for name, value in vars(options).items() if value == ""]:
         print_aside(f"pendel: {empty[0].replace('_', ' ')} is empty. Give one, or leave it out.")
         return verbs.WRONG_CALL

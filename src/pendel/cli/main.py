@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pendel import __version__
+from pendel.cli.beside import BESIDE, done_beside
 from pendel.cli.lines import print_aside, print_line
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
@@ -31,9 +32,10 @@ if TYPE_CHECKING:
     from pendel.core.plant.simulator import Watch
 
 DONE, FAILED, WRONG_CALL = 0, 1, 2
+ALL = (*VERBS, *BESIDE)
 STANDARD = "-"
 """A file that stands for standard input, or output."""
-UNBOUND = ("board",)
+UNBOUND = ("board", "script", "serve")
 """Verbs that go on until they are stopped."""
 WITHOUT_RESULT = (*UNBOUND, "set")
 DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into the file it came from"
@@ -51,7 +53,7 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"pendel {__version__}")
     verbs = top.add_subparsers(dest="verb", required=True, metavar="VERB")
-    for verb in VERBS:
+    for verb in ALL:
         sub = verbs.add_parser(
             verb.name, help=verb.sentence, description=sentence_case(verb.sentence) + ".", epilog=EPILOGUE
         )
@@ -180,6 +182,8 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     from pendel.cli.printing import as_json, show
 
     given = given_parameters(verb, options)
+    if verb.beside:
+        return done_beside(verb, drive, options, given, say_at_once)
     if verb.name in UNBOUND:
         with contextlib.suppress(KeyboardInterrupt):
             verb.does(drive, own_c=options.own_c, say=say_at_once, **given)
@@ -319,7 +323,7 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
     from pendel.core.extensions import all_left_out
     from pendel.core.trust import allow_all_of, brings_allowed_c
 
-    verb = next(v for v in VERBS if v.name == options.verb)
+    verb = next(v for v in ALL if v.name == options.verb)
 
     def prepared() -> Drive:
         drive = opened(options.file)

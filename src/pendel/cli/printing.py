@@ -5,30 +5,23 @@ from __future__ import annotations
 import json
 import math
 import sys
-from collections.abc import Mapping, Sequence
-from dataclasses import fields, is_dataclass
-from enum import Enum
+from collections.abc import Mapping
 from functools import singledispatch
-from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from pendel.cli.lines import print_aside, print_line, visible_json
-from pendel.core.drive.findings import Finding
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.judging import TransferReport
 from pendel.core.verbs.mechanics import CalmedReport, MechanicsReport
+from pendel.core.verbs.plain import plain as in_plain
 from pendel.core.verbs.running import Measured, Ran
 from pendel.core.verbs.series import Planned, SearchReport, SeriesReport
 from pendel.core.verbs.shipping import FirmwareReport
 from pendel.core.verbs.tuning import TunedReport
 
 MOST_REASONS = 5
-LEFT_OUT = ("run", "unit_inside", "transfer", "table")
-"""Fields of results that hold what they come from."""
 
 
 def as_json(result: Any) -> str:
@@ -40,27 +33,8 @@ def plain(thing: Any) -> Any:
     """The same of lists, dictionaries, texts and numbers alone."""
     if isinstance(thing, Ran):
         traces = {key: thing.run.trace(key) for key in thing.signals}
-        return {
-            key: {"unit": t.unit, "time": plain(t.t.tolist()), "values": plain(t.y_in().tolist())}
-            for key, t in traces.items()
-        }
-    if isinstance(thing, np.generic):
-        thing = thing.item()
-    if isinstance(thing, float):
-        return thing if math.isfinite(thing) else None
-    if isinstance(thing, Path):
-        return str(thing)
-    if isinstance(thing, Enum):
-        return thing.value
-    if isinstance(thing, Finding):
-        return {"card": thing.card, "field": thing.field, "sentence": thing.sentence}
-    if is_dataclass(thing) and not isinstance(thing, type):
-        return {f.name: plain(getattr(thing, f.name)) for f in fields(thing) if f.name not in LEFT_OUT}
-    if isinstance(thing, Mapping):
-        return {str(k): plain(v) for k, v in thing.items()}
-    if isinstance(thing, Sequence) and not isinstance(thing, str):
-        return [plain(each) for each in thing]
-    return thing
+        return {key: {"unit": t.unit, "time": in_plain(t.t), "values": in_plain(t.y_in())} for key, t in traces.items()}
+    return in_plain(thing)
 
 
 @singledispatch

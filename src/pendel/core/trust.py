@@ -1,6 +1,6 @@
-"""Which C of drives may be compiled and run here: what was typed here, and what was read and allowed once.
+"""Which C and which scripts of drives may run here: what was typed here, and what was read and allowed once.
 
-Allowed C is remembered by the hash of its lines, in a file of the user's own, so that the same lines in
+What is allowed is remembered by the hash of its lines, in a file of the user's own, so that the same lines in
 another drive need no second question and a changed letter does.
 """
 
@@ -10,12 +10,15 @@ import contextlib
 import hashlib
 import os
 from collections.abc import Iterable
+from functools import lru_cache
 from pathlib import Path
 
 from platformdirs import user_state_dir
 
 from pendel.core.catalogue.own_block import EXAMPLES, C
 from pendel.core.drive.document import Drive, OwnEquations
+from pendel.core.drive.examples import EXAMPLES as EXAMPLE_FOLDER
+from pendel.core.drive.file import load
 from pendel.core.errors import DriveProblem
 
 ALLOWED_HERE: set[str] = set()
@@ -33,9 +36,41 @@ def digest(own: OwnEquations) -> str:
     return hashlib.sha256(repr(parts).encode("utf-8", "surrogatepass")).hexdigest()
 
 
+def script_digest(text: str) -> str:
+    return hashlib.sha256(b"script\0" + text.encode("utf-8", "surrogatepass")).hexdigest()
+
+
 def allow(updates: Iterable[OwnEquations], *, for_good: bool = True) -> None:
     """Allow these updates from now on, or while this process lasts."""
-    allowed = {digest(own) for own in updates}
+    _allow({digest(own) for own in updates}, for_good=for_good)
+
+
+def allow_script(text: str, *, for_good: bool = True) -> None:
+    """Allow a script from now on, or while this process lasts."""
+    _allow({script_digest(text)}, for_good=for_good)
+
+
+def is_script_allowed(text: str) -> bool:
+    """Whether a script was typed or allowed here, or came with Pendel."""
+    digest_ = script_digest(text)
+    return digest_ in ALLOWED_HERE or digest_ in _remembered() or digest_ in _of_examples()
+
+
+@lru_cache(maxsize=1)
+def _of_examples() -> frozenset[str]:
+    drives = (load(path) for path in sorted(EXAMPLE_FOLDER.glob("*.pendel")))
+    return frozenset(script_digest(script.text) for drive in drives for script in drive.scripts.values())
+
+
+def refuse_strange_script(name: str, text: str, remedy: str) -> None:
+    """Raise `DriveProblem` where a script was never allowed here; ``remedy`` says how it is."""
+    if not is_script_allowed(text):
+        raise DriveProblem(
+            f"The script “{name}” came with the drive and was never allowed here. Read it, then {remedy}."
+        )
+
+
+def _allow(allowed: set[str], *, for_good: bool) -> None:
     ALLOWED_HERE.update(allowed)
     if not for_good or not (new := allowed - _remembered()):  # it may have been allowed for this process before
         return

@@ -301,6 +301,21 @@ class RunsPage(Page):
             self._panel = panel
             self._reveal.start()  # once it is laid out
 
+    def overlay(self, names: list[str]) -> None:
+        """Show these runs, as many as have a colour."""
+        self.kept.tick_only([name for name in names if any(run.name == name for run in self.session.runs)])
+
+    def put_on_strips(self, signals: list[str]) -> None:
+        """Each on a strip of its own, unless it lies alone on one; none take all off."""
+        if not signals:
+            self.strips.specs = []
+            self.strips.changed.emit()
+            return
+        known = {key for run in self.session.runs for key in run.keys}
+        for key in signals:
+            if key in known and not any(spec.signals == [key] for spec in self.strips.specs):
+                self.strips.put([key], None)
+
     def usual_strips(self) -> None:
         self.arrangement.take_usual()
         self.draw(keep_view=False)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -83,15 +82,14 @@ class RunJobs(QObject):
             return
         session = self.session
         drive = other or session.drive
-        number = session.shelf.next_number()
+        path, name = session.shelf.next_place()
         before = session.shelf.drive_of_last()
-        path = session.shelf.folder / f"run{number}_{secrets.token_hex(3)}.h5"  # no other window's
         until = session.examined.settings.get("until", 1.0)
         self._drive = session.drive
         text, words = to_text(drive), words or differences(before, drive)
         # Whoever starts a run has asked about C that the drive brings.
         own_c = any(card.kind == C for card in drive.cards.values())
-        request = RunRequest(text, f"Run {number}", words, str(path), own_c)
+        request = RunRequest(text, name, words, str(path), own_c)
         keys = [*session.shown_keys(), *main_signals(session.drive)]
         session.shelf.remember_as_run(drive)
         session.jobs.start(RUN, lambda job: self._run(job, request, keys, until), self._take)

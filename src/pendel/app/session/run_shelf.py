@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import secrets
 import shutil
 import tempfile
 import time
@@ -177,6 +178,11 @@ class RunShelf(QObject):
         files = self.folder.glob("run*.h5") if self.path is not None and self.folder.is_dir() else ()
         numbers += [int(m[1]) for p in files if (m := re.fullmatch(r"run(\d{1,9})(_\w+)?", p.stem))]
         return max([0, *numbers]) + 1
+
+    def next_place(self) -> tuple[Path, str]:
+        """Where the next run is kept, under a name that no other window takes, and what it is called."""
+        number = self.next_number()
+        return self.folder / f"run{number}_{secrets.token_hex(3)}.h5", f"Run {number}"
 
     def add(self, run: KeptRun) -> None:
         run.units, run.evaluator, run.reader = self.units, self.evaluator, self.evaluator.content

@@ -87,6 +87,10 @@ class Session(QObject):
     """The live run has come further; a few times a second."""
     vary_wanted = pyqtSignal(str)
     """Something, by its name, that is to vary in a series."""
+    strips_wanted = pyqtSignal(list)
+    """Signals that are to lie on strips besides; none take all off."""
+    overlay_wanted = pyqtSignal(list)
+    """Names of runs that are to be shown together."""
     refused = pyqtSignal(str)
     """Why an edit was not taken."""
 
@@ -96,6 +100,8 @@ class Session(QObject):
         """What is remembered from one start to the next."""
         self.undo = QUndoStack(self)
         self.closing = False
+        self.generation = self.which = 0
+        """Numbers that change with the drive, and with the drive that is open."""
         self.at_close: list[Callable[[], object]] = []
         """What is to end with the session."""
         self.judging = True
@@ -149,6 +155,8 @@ class Session(QObject):
 
     def _adopt(self, drive: Drive) -> None:
         self.drive = drive
+        self.generation += 1
+        self.which += 1
         drive.listeners.append(self._drive_changed)
         self.examined: Examined = self._examine()
 
@@ -216,6 +224,7 @@ class Session(QObject):
 
     def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
         self.autosave_soon.start()  # before all that may fail
+        self.generation += 1
         if not self.autosave_at_last.isActive():
             self.autosave_at_last.start()
         gone = [c for c in self.selection if c not in self.drive.cards]

@@ -1,5 +1,4 @@
-"""C that came with a drive runs with the user's rights, so it is asked for once; what was typed here is
-not."""
+"""C and scripts that came with a drive are asked for once, before they run; what was typed here is not."""
 
 from __future__ import annotations
 
@@ -13,7 +12,7 @@ from pendel.app.widgets.basic import column, wrapped
 from pendel.app.widgets.theme import code_font
 from pendel.core.catalogue.own_block import C
 from pendel.core.drive.document import Card
-from pendel.core.trust import allow, strange_c
+from pendel.core.trust import allow, allow_script, is_script_allowed, strange_c
 
 
 def may_run(session: Session, parent: QWidget) -> bool:
@@ -29,24 +28,39 @@ def may_run(session: Session, parent: QWidget) -> bool:
     return True
 
 
-class OwnCode(QDialog):
-    """The question, with all the C it is about. Escape and Enter say no."""
+def script_may_run(name: str, text: str, parent: QWidget) -> bool:
+    """Whether a script may run: it was typed here or allowed before, else the user is asked."""
+    if is_script_allowed(text):
+        return True
+    title = f"The script “{name}” came with this drive."
+    if Question("Script", title, OF_SCRIPTS, text, parent).exec() != QDialog.DialogCode.Accepted:
+        return False
+    allow_script(text)
+    return True
 
-    def __init__(self, cards: list[Card], parent: QWidget):
+
+OF_SCRIPTS = (
+    "It runs in a process that reaches no network and none of your files, and writes into the drive’s folder for "
+    "files alone; it may change this drive. If the drive came from someone else, read it first:"
+)
+OF_C = "It runs on this computer with your rights. If the drive came from someone else, read it first:"
+
+
+class Question(QDialog):
+    """Whether code of a drive may run, with all of it. Escape and Enter say no."""
+
+    def __init__(self, what: str, title: str, words: str, code: str, parent: QWidget):
         super().__init__(parent)
-        self.setWindowTitle("Own C")
+        self.setWindowTitle(what)
         self.resize(640, 480)
         body = column(self, (16, 14, 16, 14), 8)
-        names = ", ".join(f"“{c.name}”" for c in cards)
-        body.addWidget(wrapped(f"This drive brings C of its own in {names}.", "title"))
-        body.addWidget(
-            wrapped("It runs on this computer with your rights. If the drive came from someone else, read it first:")
-        )
-        self.code = QPlainTextEdit("\n\n\n".join(printed(c) for c in cards))
+        body.addWidget(wrapped(title, "title"))
+        body.addWidget(wrapped(words))
+        self.code = QPlainTextEdit(code)
         self.code.setReadOnly(True)
         self.code.setFont(code_font(12))
         self.code.setStyleSheet('font-family: "JetBrains Mono"; font-size: 12px;')
-        self.code.setAccessibleName("The C in question")
+        self.code.setAccessibleName("The code in question")
         body.addWidget(self.code, 1)
         buttons = QDialogButtonBox()
         run = buttons.addButton("Run it", QDialogButtonBox.ButtonRole.AcceptRole)
@@ -57,6 +71,15 @@ class OwnCode(QDialog):
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         body.addWidget(buttons)
+
+
+class OwnCode(Question):
+    """The question about C of cards."""
+
+    def __init__(self, cards: list[Card], parent: QWidget):
+        names = ", ".join(f"“{c.name}”" for c in cards)
+        title = f"This drive brings C of its own in {names}."
+        super().__init__("Own C", title, OF_C, "\n\n\n".join(printed(c) for c in cards), parent)
 
 
 def printed(card: Card) -> str:

@@ -54,6 +54,8 @@ ACTIONS = (
     ActionSpec("select_all", "Select all", "Edit", "Ctrl+A", lambda w: w.editing.select_all()),
     ActionSpec("find", "Find …", "Edit", "Ctrl+F", lambda w: w.find()),
     ActionSpec("rename", "Rename", "Edit", "F2", lambda w: w.rename()),
+    separator("Edit"),
+    ActionSpec("other_programs", "Other programs …", "Edit", "", lambda w: w.show_other_programs()),
     ActionSpec("add", "Add a part or block …", "Insert", "A", lambda w: w.editing.add_card()),
     ActionSpec("new_block", "New own block …", "Insert", "", lambda w: w.editing.new_block()),
     ActionSpec("wire", "Wire …", "Insert", "W", lambda w: w.editing.wire()),

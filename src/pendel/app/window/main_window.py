@@ -21,13 +21,11 @@ from PyQt6.QtWidgets import (
     QMainWindow,
     QMenu,
     QMenuBar,
-    QMessageBox,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from pendel import __version__
 from pendel.app.drive.page import DrivePage
 from pendel.app.session.live import Live
 from pendel.app.session.page import Page
@@ -40,12 +38,14 @@ from pendel.app.widgets.basic import Elided, Field, button, label
 from pendel.app.widgets.drawing import Drawing
 from pendel.app.widgets.pictures import PictureWanted
 from pendel.app.widgets.signal_drag import SpringTab
+from pendel.app.window.about import show_about
 from pendel.app.window.actions import ACTIONS, ON_SHEET
 from pendel.app.window.editing import Editing
 from pendel.app.window.exports import Exports
 from pendel.app.window.files import DriveFiles
 from pendel.app.window.foot import Foot
 from pendel.app.window.live_bar import LiveBar
+from pendel.app.window.other_programs import AtWork, OtherPrograms, OtherProgramsDialog
 from pendel.app.window.pages import PAGES, in_thread
 from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.window.unit_choices import UnitChoices
@@ -54,9 +54,6 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import PANEL_INPUTS, Drive, End
 from pendel.core.drive.findings import Finding, Severity, attention
 from pendel.core.errors import DriveProblem
-from pendel.core.extensions import all_left_out
-from pendel.core.measures import MEASURES
-from pendel.core.plant.methods import METHODS
 from pendel.core.trust import refuse_strange_c
 
 BUILD_AHEAD_MS = 150
@@ -82,6 +79,7 @@ class MainWindow(QMainWindow):
         self.editing = Editing(self.session, self.drive_page, self._commit_editors, self)
         self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
         self.proposing = Proposing(self.session, self)
+        self.others = OtherPrograms(self.session, self)
         self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._draw_page)
         self._build_menus()
         body = QWidget()
@@ -184,6 +182,8 @@ class MainWindow(QMainWindow):
             self.tabs.addButton(tab, n)
             inside.addWidget(tab)
         inside.addStretch(1)
+        self.others_button = AtWork(self.others, self.show_other_programs)
+        inside.addWidget(self.others_button)
         self.level = LevelChoice(self.session)
         inside.addWidget(self.level)
         inside.addSpacing(14)
@@ -287,6 +287,8 @@ class MainWindow(QMainWindow):
         self.session.evaluator.ended.connect(self.say)
         self.session.refused.connect(self.say)
         self.session.vary_wanted.connect(self.vary)
+        self.session.overlay_wanted.connect(lambda names: self.page("Runs").overlay(names))
+        self.session.strips_wanted.connect(lambda signals: self.page("Runs").put_on_strips(signals))
         self.files.created.connect(lambda: self.show_page("Drive"))
 
     # showing -------------------------------------------------------------------
@@ -555,15 +557,11 @@ class MainWindow(QMainWindow):
         dialog.finished.connect(lambda _: self.say(f"Exported {dialog.written}.") if dialog.written else None)
         dialog.open()
 
+    def show_other_programs(self) -> None:
+        OtherProgramsDialog(self.others, self).open()
+
     def about(self) -> None:
-        words = (
-            f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.",
-            str(self.jobs.worker.held),
-            *what_was_left_out(),
-            "GPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and "
-            "JetBrains Mono, SIL Open Font License.",
-        )
-        QMessageBox.about(self, "Pendel", "\n\n".join(words))
+        show_about(self, str(self.jobs.worker.held))
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
@@ -585,12 +583,3 @@ def being_loaded(title: str) -> QWidget:
     words.setAlignment(Qt.AlignmentFlag.AlignCenter)
     inside.addWidget(words)
     return placeholder
-
-
-def what_was_left_out() -> list[str]:
-    """Sentences on what installed packages offer and could not be taken."""
-    from pendel.core.loops.rules import RULES  # slow to load, and not needed to start
-
-    for table in (METHODS, MEASURES, RULES):
-        len(table)  # which loads it
-    return all_left_out()

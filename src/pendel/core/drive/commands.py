@@ -436,16 +436,17 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
     return Command(f"Rename {old} to {new}", tuple(changes))
 
 
-def as_in(drive: Drive, other: Drive, title: str) -> Command:
-    """A command that makes of the drive what another one is. Its title, its panel and its kept ways stay, and where
-    cards lie that both have."""
+def as_in(drive: Drive, other: Drive, title: str, *, whole: bool = False) -> Command:
+    """A command that makes of the drive what another one is. Unless it is ``whole``, its title, its panel and its kept
+    ways stay, and where cards lie that both have."""
     changes: list[Change] = []
-    for table in ("wires", "taps", "cards", "quantities", "settings"):
+    beside = ("panel", "transfers", "plans", "scripts") if whole else ()
+    for table in ("wires", "taps", "cards", "quantities", "settings", *beside):
         now, wanted = drive.table(table), dict(other.table(table))
-        if table == "cards":
+        if table == "cards" and not whole:
             here = {key: (now[key].x, now[key].y) for key in wanted if key in now}
             wanted |= {key: replace(wanted[key], x=x, y=y) for key, (x, y) in here.items()}
-        if table == "settings":
+        if table == "settings" and not whole:
             wanted["title"] = drive.title
         in_order = [key for key in now if key in wanted] == [key for key in wanted if key in now]
         stays = {key: record for key, record in now.items() if in_order and key in wanted}

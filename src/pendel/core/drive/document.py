@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 from pendel.core.drive.plans import Plan
+from pendel.core.drive.scripts import Script
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.stepping import factor_mark
 
@@ -19,7 +20,7 @@ Point = tuple[str, str]
 
 LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
 """Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
-TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel", "transfers", "plans")
+TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel", "transfers", "plans", "scripts")
 
 SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
 """Settings that are expressions, which may name quantities; the others are words."""
@@ -297,6 +298,7 @@ class Drive:
         self.transfers: dict[str, KeptTransfer] = {}
         self.plans: dict[str, Plan] = {}
         """Of series, by their names."""
+        self.scripts: dict[str, Script] = {}
         self.listeners: list[Callable[[set[tuple[str, str]]], None]] = []
 
     @property

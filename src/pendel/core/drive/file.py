@@ -33,6 +33,7 @@ from pendel.core.drive.file_text import MOST_ENTRIES, LeaveOut, parsed, text_of
 from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
 from pendel.core.drive.plans import plan_from, plan_record
+from pendel.core.drive.scripts import script_from, script_lines
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
 
@@ -71,8 +72,8 @@ def fits_schema(record: Any) -> bool:
         return False
 
 
-def to_text(drive: Drive) -> str:
-    """The drive as JSON text, one fact a line, keys in a fixed order."""
+def to_record(drive: Drive) -> dict[str, Any]:
+    """The drive as plain lists, groups, texts and numbers, keys in a fixed order."""
     record: dict[str, Any] = {
         "format": FORMAT,
         "version": VERSION,
@@ -90,6 +91,14 @@ def to_text(drive: Drive) -> str:
         record["transfers"] = {name: transfer_record(kept) for name, kept in drive.transfers.items()}
     if drive.plans:
         record["plans"] = {name: plan_record(plan) for name, plan in drive.plans.items()}
+    if drive.scripts:
+        record["scripts"] = {name: script_lines(script) for name, script in drive.scripts.items()}
+    return record
+
+
+def to_text(drive: Drive) -> str:
+    """The drive as JSON text, one fact a line."""
+    record = to_record(drive)
     long = {}
     for key, card in record["cards"].items():
         if len(card.get("profile", ())) >= MANY_CORNERS:
@@ -298,13 +307,13 @@ def excerpt(text: str) -> str:
     return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 
 
-PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers", "plans")
+PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers", "plans", "scripts")
 """Those whose records are left out whole."""
 
 
 def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
     """Remove from a record what breaks the schema at ``path``: the smallest thing a drive can do without."""
-    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps", "panel", "transfers", "plans"}
+    known = {"format", "version", "wires", "cards", *PLAIN_TABLES}
     table = path[0] if path else None
     if table is None or (len(path) == 1 and why in ("type", "minimum", "const")):
         tables = ("cards", *PLAIN_TABLES)
@@ -400,6 +409,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("transfers", name, transfer_from, kept)
     for name, plan in record.get("plans", {}).items():
         put("plans", name, plan_from, plan)
+    for name, lines in record.get("scripts", {}).items():
+        put("scripts", name, script_from, lines)
     for table, maximum in MOST.items():
         if len(drive.table(table)) > maximum:
             raise FileProblem(source, f"it has {len(drive.table(table))} {table}; a drive has at most {maximum}.")

@@ -25,6 +25,7 @@ from pendel.core.drive.document import (
     Wire,
 )
 from pendel.core.drive.plans import COMBINED, WAYS, Plan
+from pendel.core.drive.scripts import LONGEST_SCRIPT, Script
 from pendel.core.errors import DriveProblem, shorten
 from pendel.core.wording import sentence_case
 
@@ -50,6 +51,7 @@ MOST = {
     "panel": 500,
     "transfers": 500,
     "plans": 200,
+    "scripts": 200,
 }
 """Records of a table."""
 
@@ -99,6 +101,11 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
             yield from _transfer(key, record)
         case Plan():
             yield from _plan(key, record)
+        case Script(text):
+            yield from _text(f"the name of the script {shorten(key, 40)}", key, LONGEST_NAME)
+            if not key.strip():
+                yield "A script has no name. Give it one."
+            yield from _text(f"the script {shorten(key, 40)}", text, LONGEST_SCRIPT)
         case str():
             yield from _text(f"the setting {shorten(key)}", key, LONGEST_NAME)
             yield from _text(f"the setting {key}", record)

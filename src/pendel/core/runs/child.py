@@ -118,13 +118,15 @@ def start_with_streams(module: str, folder: str, count: int) -> tuple[subprocess
     return begin(module, folder, [theirs for _, theirs in pairs]), [ours for ours, _ in pairs]
 
 
-def begin(module: str, folder: str, wires: list[socket.socket], *, private: bool = False) -> subprocess.Popen[bytes]:
-    """Start a module with its ends of wires, which are closed here."""
+def begin(
+    module: str, folder: str, wires: list[socket.socket], *more: str, private: bool = False
+) -> subprocess.Popen[bytes]:
+    """Start a module with its ends of wires, which are closed here, its folder, and what else it is to know."""
     environment = private_environment(folder) if private else plain_environment()
     environment |= {"TMPDIR": folder, "OPENBLAS_NUM_THREADS": "1"}
     numbers = [wire.fileno() for wire in wires]
     process = started(
-        [sys.executable, "-P", "-m", module, ",".join(map(str, numbers)), folder],
+        [sys.executable, "-P", "-m", module, ",".join(map(str, numbers)), folder, *more],
         pass_fds=numbers,
         stdin=subprocess.DEVNULL,
         stdout=subprocess.DEVNULL,

@@ -14,7 +14,7 @@ import platform
 import resource
 import struct
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import IntFlag
 from pathlib import Path
@@ -140,8 +140,9 @@ class Held(IntFlag):
 ALL_HELD = int(Held.PRIVILEGES | Held.FILES | Held.NETWORK | Held.SIGNALS | Held.MEMORY)
 
 
-def confine(writable: Iterable[Path]) -> Held:
-    """Confine this process and all it starts from now on. Call it before it has threads."""
+def confine(writable: Iterable[Path], readable: Iterable[Path] = ()) -> Held:
+    """Confine this process and all it starts from now on: it may write there, and read programs and ``readable``. Call
+    it before it has threads."""
     libc = ctypes.CDLL(None, use_errno=True)
     held = Held.NOTHING
     for limit, maximum in (
@@ -158,7 +159,7 @@ def confine(writable: Iterable[Path]) -> Held:
         return held  # neither of the others can be had without
     held |= Held.PRIVILEGES
     version = libc.syscall(LANDLOCK_CREATE, None, 0, 1)
-    if version > 0 and landlock(libc, version, list(writable)):
+    if version > 0 and landlock(libc, version, list(writable), readable):
         held |= Held.FILES
         if version >= SCOPE_VERSION:
             held |= Held.SIGNALS
@@ -298,14 +299,14 @@ THIRD_ARGUMENT = 32
 ERRNO_ENOSYS, ALL_SET = 0x00050026, 0x45
 
 
-def strictly(folder: Path, builds: Path) -> bool:
-    """Confine this process further, for good: it may write in ``folder`` alone, load what is in ``builds``, start no
-    process, name no other one, and call nothing but what computing needs. On a machine without a list of these calls,
-    nothing more is refused than before, and False is returned."""
+def strictly(writable: Sequence[Path], readable: Sequence[Path]) -> bool:
+    """Confine this process further, for good: it may write in ``writable`` alone, load what is in ``readable``, start
+    no process, name no other one, and call nothing but what computing needs. On a machine without a list of these
+    calls, nothing more is refused than before, and False is returned."""
     libc = ctypes.CDLL(None, use_errno=True)
     version = libc.syscall(LANDLOCK_CREATE, None, 0, 1)
     if version > 0:
-        landlock(libc, version, [folder], [builds])
+        landlock(libc, version, list(writable), readable)
     running = RUNNING.get(platform.machine())
     if running is None or sys.maxsize < 2**32:
         return False

@@ -12,8 +12,10 @@ import os
 import signal
 import socket
 import struct
+import sys
 import threading
-from collections.abc import Callable
+import traceback
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from pendel.core.errors import BuildProblem, PendelError
@@ -39,9 +41,16 @@ class GoneWrong(Exception):
         self.code = code
 
 
-def in_runner(work: Callable[[], bytes], folder: Path, *, let_go: Callable[[], None]) -> bytes:
-    """What ``work`` gives, done by a confined copy of this process that may write in ``folder`` alone; ``let_go``
-    closes there what it is not to have.
+def in_runner(
+    work: Callable[[], bytes],
+    folder: Path,
+    *,
+    let_go: Callable[[], None],
+    more: Sequence[Path] = (),
+    readable: Sequence[Path] = (),
+) -> bytes:
+    """What ``work`` gives, done by a confined copy of this process that may write in ``folder`` and in ``more`` alone,
+    and read ``readable`` besides; ``let_go`` closes there what it is not to have.
 
     Raises
     ------
@@ -52,7 +61,7 @@ def in_runner(work: Callable[[], bytes], folder: Path, *, let_go: Callable[[], N
     runner = os.fork()
     if runner == 0:
         ours.close()
-        _run(work, folder, theirs, let_go)
+        _run(work, [folder, *more], readable, theirs, let_go)
     theirs.close()
     try:
         with ours:
@@ -103,18 +112,27 @@ def _taken(wire: socket.socket, size: int) -> bytes:
 # in the runner ----------------------------------------------------------------------------------------------------
 
 
-def _run(work: Callable[[], bytes], folder: Path, wire: socket.socket, let_go: Callable[[], None]) -> None:
+def _run(
+    work: Callable[[], bytes],
+    writable: Sequence[Path],
+    readable: Sequence[Path],
+    wire: socket.socket,
+    let_go: Callable[[], None],
+) -> None:
     code = 1
     try:
         end_with_parent()
         let_go()
         builds = compiler.cache_folder()
         compiler.build_elsewhere(_asking(wire))
-        strictly(folder, builds)
+        strictly(writable, [builds, *readable])
         answer = work()
         wire.sendall(HEAD.pack(ANSWER, len(answer)) + answer)
         code = 0
+    except BaseException:  # noqa: BLE001  who waits hears of the end alone
+        traceback.print_exc()
     finally:
+        sys.stderr.flush()
         os._exit(code)
 
 

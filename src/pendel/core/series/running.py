@@ -39,9 +39,9 @@ def folder_of(drive_path: Path) -> Path:
 
 
 def plain_drive(drive: Drive) -> Drive:
-    """The drive but for what changes no run: its panel, kept ways, taps' names and plans."""
+    """The drive but for what changes no run: its panel, kept ways, plans and scripts."""
     plain = drive.copy()
-    for table in ("transfers", "panel", "plans"):
+    for table in ("transfers", "panel", "plans", "scripts"):
         plain.table(table).clear()
     return plain
 

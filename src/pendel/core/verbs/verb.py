@@ -38,6 +38,8 @@ class Verb:
     parameters: tuple[Parameter, ...] = ()
     runs: bool = True
     changes: bool = False
+    beside: bool = False
+    """Whether it has processes of its own, and is given the drive's file instead of being confined."""
     writes: str = ""
     """What goes into the file of ``--out``, where it gives one."""
     endings: Callable[[], Iterable[str]] | None = None

@@ -1,0 +1,61 @@
+"""Rows of a series that leave the window: copied, or saved in a file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QFileDialog
+
+from pendel.app.series.reading import rows_kept
+from pendel.app.series.runner import SeriesRunner
+from pendel.app.series.table import RowsModel, RowsTable
+from pendel.app.session.page import Page
+from pendel.core.errors import PendelError
+from pendel.core.series.gathered import Gathered
+from pendel.core.series.store import store_path
+from pendel.core.series.tables import RowTable
+
+
+class RowsOut(Page):
+    """A page with a table of rows."""
+
+    table: RowsTable
+    model: RowsModel
+    gathered: Gathered | None
+    runner: SeriesRunner
+    rows_of: str
+
+    @property
+    def name(self) -> str:
+        """Of the series."""
+        raise NotImplementedError
+
+    def copy(self) -> None:
+        """All rows that are shown go to the clipboard, with their heads."""
+        clipboard = QGuiApplication.clipboard()
+        assert clipboard is not None
+        rows = self.table.chosen_rows()
+        clipboard.setText(self.table.as_text(rows if len(rows) > 1 else list(range(len(self.model.places)))))
+        self.status_message.emit(f"Copied {len(rows) if len(rows) > 1 else len(self.model.places)} rows.")
+
+    def save(self) -> None:
+        """Save the rows that are shown."""
+        if self.gathered is None or not len(self.model.places):
+            self.status_message.emit("There are no rows to save.")
+            return
+        path, _ = QFileDialog.getSaveFileName(self, "Save rows", f"{self.name}.csv", "Rows (*.csv *.json *.parquet)")
+        if path:
+            self.save_to(Path(path))
+
+    def save_to(self, path: Path) -> None:
+        """Save the rows that are shown, by the ending of the file."""
+        assert self.gathered is not None
+        numbers = self.gathered.numbers[self.model.places].tolist()
+        try:
+            rows = rows_kept(store_path(self.runner.place, self.rows_of), numbers)
+            RowTable(self.gathered.plan, tuple(rows)).save(path if path.suffix else path.with_suffix(".csv"))
+        except PendelError as problem:
+            self.status_message.emit(str(problem))
+            return
+        self.status_message.emit(f"Saved {len(rows)} rows in {path}.")
