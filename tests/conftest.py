@@ -67,7 +67,18 @@ LONGEST = (
 end."""
 
 
-def pytest_collection_modifyitems(items):
+LEFT_TO_WHOLE = frozenset(
+    line for line in (Path(__file__).parent / "whole.txt").read_text("utf-8").splitlines() if not line.startswith("#")
+)
+
+
+def pytest_collection_modifyitems(config, items):
+    asked = [str(each).partition("[")[0] for each in config.args if "::" in str(each)]
+    if not WHOLE and not asked:  # one that is named is run
+        left = [item for item in items if item.nodeid.removeprefix("tests/") in LEFT_TO_WHOLE]
+        config.hook.pytest_deselected(items=left)
+        out = set(left)
+        items[:] = [item for item in items if item not in out]
     places = {name: place for place, name in enumerate(LONGEST)}
     items.sort(key=lambda item: places.get(item.path.stem, len(places)))
 

@@ -7,7 +7,7 @@ if TYPE_CHECKING:
     from pendel.api import CardView, Drive, NoSignal, Run
     from pendel.board_view import Board
     from pendel.live_view import Live
-    from pendel.opening import open_drive, open_example
+    from pendel.opening import goals, new, open_drive, open_example
     from pendel.remote.here import connect, here
 
     open = open_drive
@@ -22,7 +22,9 @@ __all__ = [
     "NoSignal",
     "Run",
     "connect",
+    "goals",
     "here",
+    "new",
     "open",
     "open_drive",
     "open_example",
@@ -33,6 +35,8 @@ ROOMS = {
     "connect": "pendel.remote.here",
     "here": "pendel.remote.here",
     "Live": "pendel.live_view",
+    "goals": "pendel.opening",
+    "new": "pendel.opening",
     "open_drive": "pendel.opening",
     "open_example": "pendel.opening",
 }

@@ -214,6 +214,18 @@ def finish(window, seconds=60.0):
     settle()
 
 
+def new_drive(window):
+    """An empty drive from *New drive*, if nothing is left to be asked about."""
+    from pendel.app.window.new_drive import NewDriveDialog
+
+    window.actions_by_name["new"].trigger()
+    for dialog in window.findChildren(NewDriveDialog):
+        if dialog.isVisible():
+            dialog.make_button.click()
+    window.activateWindow()  # which a desktop does once its dialog is gone
+    settle()
+
+
 def judged(window):
     """Wait until the loops shown are those of the drive as it is."""
     settle()

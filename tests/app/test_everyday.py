@@ -30,7 +30,7 @@ from pendel.core.errors import FileProblem
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.spectra import spectrum_of
 
-from .conftest import finish, judged, settle, until
+from .conftest import finish, judged, new_drive, settle, until
 from .test_machine_ways import press
 from .test_power_drives import add, wire
 from .test_power_ways import captions, opened, run, runs_page
@@ -50,10 +50,10 @@ def test_from_a_new_drive_to_its_file_and_back_by_the_recent_list(window, questi
     recent."""
     window.session.do(commands.set_quantity(window.session.drive, "m_leaf", "41 kg"))
     questions.answers = [QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save]
-    window.actions_by_name["new"].trigger()
+    new_drive(window)
     assert window.session.drive.quantities["m_leaf"].text == "41 kg", "a cancelled question changes nothing"
     door = window.session.path
-    window.actions_by_name["new"].trigger()
+    new_drive(window)
     assert not window.session.drive.cards and file.load(door).quantities["m_leaf"].text == "41 kg"
     source, load = add(window, "dc source"), add(window, "resistor")
     opener = add(window, "pair opener")
@@ -150,7 +150,7 @@ def test_cards_travel_by_clipboard_with_their_wires(window):
     window.drive_page.sheet.setFocus()
     window.actions_by_name["select_all"].trigger()
     window.actions_by_name["copy"].trigger()
-    window.actions_by_name["new"].trigger()
+    new_drive(window)
     window.actions_by_name["paste"].trigger()
     assert (len(session.drive.cards), len(session.drive.wires)) == (cards, wires)
     assert len(session.selection) == cards

@@ -29,7 +29,7 @@ from pendel.core.formats.writing import write_atomically
 from pendel.core.plant import runtime
 from pendel.core.runs.evaluating import HERE
 
-from .conftest import finish, lay_out, settle, until
+from .conftest import finish, lay_out, new_drive, settle, until
 
 YES, NO = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
 
@@ -135,7 +135,7 @@ def test_kept_runs_go_with_a_drive_that_is_saved_elsewhere(window, tmp_path):
     assert until(lambda: [run.name for run in session.runs] == ["Run 1"])
     window.files.open_path(tmp_path / "second.pendel")
     assert until(lambda: [run.name for run in session.runs] == ["Run 1", "Run 2"])
-    window.actions_by_name["new"].trigger()
+    new_drive(window)
     assert until(lambda: not old.exists()) and session.shelf.next_number() == 1
 
 

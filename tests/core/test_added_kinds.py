@@ -167,7 +167,7 @@ def test_measures_rules_and_methods_that_cannot_be_taken_are_said(packages):
     points = "[pendel.measures]\nrms = odd:MEASURE\n[pendel.tuning_rules]\nrule = odd:MEASURE\n[pendel.methods]\n"
     install(packages, "odd", module, points + "bare = odd:BARE\ngone = odd:GONE\ninjected = odd:INJECTED\n")
     code = (
-        "from pendel.app.window.main_window import what_was_left_out; from pendel.core.plant.methods import METHODS\n"
+        "from pendel.app.window.about import what_was_left_out; from pendel.core.plant.methods import METHODS\n"
         "print(len(METHODS), *what_was_left_out(), sep=chr(10))"
     )
     count, *told = python(packages, "-c", code).stdout.splitlines()

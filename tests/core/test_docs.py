@@ -3,8 +3,8 @@ from pathlib import Path
 
 import pytest
 
+from pendel.cli.main import ALL
 from pendel.core.catalogue.index import kinds
-from pendel.core.verbs import VERBS
 
 DOCS = Path(__file__).parent.parent.parent / "docs"
 EXAMPLES = [
@@ -23,7 +23,7 @@ def test_examples_of_the_pages_run(number, tmp_path, monkeypatch, example_path, 
 
 def test_the_page_of_the_terminal_has_every_verb():
     text = (DOCS / "terminal.md").read_text("utf-8")
-    assert [v.name for v in VERBS] == re.findall(r"^\| `(\w+)` \|", text, re.M)
+    assert [v.name for v in ALL] == re.findall(r"^\| `(\w+)` \|", text, re.M)
 
 
 def test_the_page_of_parts_lists_every_kind():

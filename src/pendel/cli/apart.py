@@ -40,7 +40,7 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
     if empty := [name for name, value in vars(options).items() if value == ""]:
         print_aside(f"pendel: {empty[0].replace('_', ' ')} is empty. Give one, or leave it out.")
         return verbs.WRONG_CALL
-    wanted = getattr(options, "out", None) or (options.file if verb.changes else None)
+    wanted = getattr(options, "out", None) or (options.file if verb.changes and verb.opens else None)
     out = Path(wanted) if wanted and wanted != verbs.STANDARD else None
     if out is not None and not out.absolute().parent.is_dir():
         print_aside(f"pendel: {out}: there is no folder {out.absolute().parent}. Make it, or name another.")

@@ -23,6 +23,7 @@ from typing import TYPE_CHECKING, Any
 from pendel import __version__
 from pendel.cli.beside import BESIDE, done_beside
 from pendel.cli.lines import print_aside, print_line
+from pendel.cli.making import NEW, made_new
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
 from pendel.core.verbs import VERBS, Parameter, Verb, set_named
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from pendel.core.plant.simulator import Watch
 
 DONE, FAILED, WRONG_CALL = 0, 1, 2
-ALL = (*VERBS, *BESIDE)
+ALL = (NEW, *VERBS, *BESIDE)
 STANDARD = "-"
 """A file that stands for standard input, or output."""
 UNBOUND = ("board", "script", "serve")
@@ -57,14 +58,15 @@ def parser() -> argparse.ArgumentParser:
         sub = verbs.add_parser(
             verb.name, help=verb.sentence, description=sentence_case(verb.sentence) + ".", epilog=EPILOGUE
         )
-        sub.add_argument("file", metavar="FILE", help="a .pendel drive; - reads it from standard input")
+        if verb.opens:
+            sub.add_argument("file", metavar="FILE", help="a .pendel drive; - reads it from standard input")
         for parameter in verb.parameters:
             add_parameter(sub, parameter)
         if verb.changes or verb.writes:
             sub.add_argument("--out", metavar="FILE", help=DRIVE_TO if verb.changes else verb.writes)
-        if verb.name not in WITHOUT_RESULT:
+        if verb.name not in WITHOUT_RESULT and verb.opens:
             sub.add_argument("--json", action="store_true", help="print the result as JSON")
-        if verb.name != "set":
+        if verb.name != "set" and verb.opens:
             sub.add_argument(
                 "--set",
                 metavar="NAME=VALUE",
@@ -182,6 +184,8 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     from pendel.cli.printing import as_json, show
 
     given = given_parameters(verb, options)
+    if not verb.opens:
+        return made_new(given, options)
     if verb.beside:
         return done_beside(verb, drive, options, given, say_at_once)
     if verb.name in UNBOUND:
@@ -326,8 +330,8 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
     verb = next(v for v in ALL if v.name == options.verb)
 
     def prepared() -> Drive:
-        drive = opened(options.file)
-        if verb.name != "set":
+        drive = opened(options.file) if verb.opens else Drive()
+        if verb.name != "set" and verb.opens:
             set_named(drive, options.set)
         for sentence in all_left_out():
             print_aside(f"found: {sentence}")

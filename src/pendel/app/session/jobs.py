@@ -83,6 +83,7 @@ EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be sh
 SERIES = JobKind("run a series", "series", "The series cannot run")
 BRING_SERIES = JobKind("bring series along", "series rows", "The series do not belong to the new file")
 READ_SERIES = JobKind("read a series", "series rows", "The rows cannot be read", newest_wins=True)
+JUDGE_GOAL = JobKind("judge a goal", "process beside", "The loops cannot be judged", newest_wins=True)
 COMPLETE = JobKind("complete a line", "words", "There are no words", newest_wins=True)
 TYPESET = JobKind("set equations", "typeset", "The equations cannot be shown", newest_wins=True)
 KINDS = tuple(kind for kind in list(globals().values()) if isinstance(kind, JobKind))

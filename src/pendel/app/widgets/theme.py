@@ -194,6 +194,9 @@ def buttons(t: Tokens) -> str:
         border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent;
         color: {t.ink}; font-size: 13px; padding: 10px 14px;
     }}
+    QPushButton#goal {{ background: {t.card}; border: 1px solid {t.hairline}; border-radius: 4px; text-align: left; }}
+    QPushButton#goal:checked {{ background: {t.petrol_tint}; border-color: {t.petrol}; }}
+    QPushButton#goal:focus, QPushButton#goal:hover {{ border-color: {t.petrol}; }}
     QPushButton#tab:checked {{ color: {t.petrol}; border-bottom-color: {t.petrol}; font-weight: bold; }}
     QPushButton#tab:focus, QPushButton#tab:hover {{ background: {t.petrol_tint}; }}
     QPushButton#small {{

@@ -29,7 +29,7 @@ def separator(menu: str) -> ActionSpec:
 
 
 ACTIONS = (
-    ActionSpec("new", "New drive", "File", "Ctrl+N", lambda w: w.files.new_drive()),
+    ActionSpec("new", "New drive …", "File", "Ctrl+N", lambda w: w.files.ask_new_drive()),
     ActionSpec("open", "Open …", "File", "Ctrl+O", lambda w: w.files.open_drive()),
     ActionSpec("examples", "Open an example", "File"),
     ActionSpec("recent", "Open recent", "File"),

@@ -17,7 +17,7 @@ from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import literal
-from pendel.core.drive import file
+from pendel.core.drive import commands, file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import DEMO, EXAMPLES
 from pendel.core.drive.lock import FileLock, lock_of, take
@@ -63,6 +63,22 @@ class DriveFiles(QObject):
         if self.may_leave():
             self.session.open(Drive(), None)
             self.created.emit()
+
+    def ask_new_drive(self) -> None:
+        """An empty sheet, or a drive from a goal: whoever asks for one decides in a dialog."""
+        from pendel.app.window.new_drive import NewDriveDialog  # slow to load, and not needed to start
+
+        if self.may_leave():
+            dialog = NewDriveDialog(self.session, self.window)
+            dialog.chosen.connect(self.take_new)
+            dialog.open()
+
+    def take_new(self, drive: Drive, title: str) -> None:
+        """Open an empty drive, and make of it what came of a goal, as one step of undo."""
+        self.session.open(Drive(), None)
+        if drive.cards:
+            self.session.do(commands.as_in(self.session.drive, drive, title, whole=True))
+        self.created.emit()
 
     def open_drive(self) -> None:
         if self.may_leave():

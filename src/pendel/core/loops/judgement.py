@@ -25,7 +25,7 @@ from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import LinearPlant, SampledDrive
-from pendel.core.loops.linear_models import LinearModel
+from pendel.core.loops.linear_models import LiftedModel, LinearModel
 from pendel.core.loops.measured import Measured, MeasuredDrive
 from pendel.core.loops.mechanics import mechanics_of
 from pendel.core.loops.modes import Mechanics
@@ -52,7 +52,7 @@ class LoopRecord:
     point: WorkingPoint | None = None
     plant: LinearPlant | None = None
     blocks: Mapping[str, LinearBlock] = field(default_factory=dict)
-    model: LinearModel | None = None
+    model: LinearModel | LiftedModel | None = None
     judged: LoopAnalysis | None = None
     begin: float = math.nan
     rotation: Rotation | None = None

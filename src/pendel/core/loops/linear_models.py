@@ -118,6 +118,23 @@ class LiftedModel:
     D: np.ndarray
     tick: float
 
+    @property
+    def dt(self) -> float:
+        """s from one input to the next."""
+        return self.tick
+
+    @property
+    def poles(self) -> np.ndarray:
+        """Of the whole period."""
+        return np.linalg.eigvals(self.A)
+
+    def held_for(self, ticks: int) -> LiftedModel:
+        """The same with inputs that stay for so many ticks, and outputs at the first of each."""
+        count = self.B.shape[1]
+        B = self.B.reshape(len(self.B), count // ticks, ticks).sum(axis=2)
+        D = self.D[::ticks].reshape(count // ticks, count // ticks, ticks).sum(axis=2)
+        return LiftedModel(self.A, B, self.C[::ticks], D, self.tick * ticks)
+
     def response(self, omega: np.ndarray) -> np.ndarray:
         """What a sine that is sampled at each tick gives at its own frequency (rad/s); a drive of several rates gives
         others as well, its aliases (Chen, Francis, chapter 8)."""

@@ -19,7 +19,7 @@ from pendel.core.loops.find import Loop, acting_blocks, find_loops
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import SampledDrive, Silent, sampled_drive
-from pendel.core.loops.linear_models import LinearModel, far_values, responds
+from pendel.core.loops.linear_models import LiftedModel, LinearModel, far_values, responds
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.measured import MeasuredDrive, MeasuredPoints
 from pendel.core.loops.points import WorkingPoints
@@ -51,6 +51,10 @@ class LoopAnalysis:
     measures: StepMeasures
 
 
+MOST_LIFTED = 1000
+"""Ticks of a period whose inputs are told apart: matrices have the square of it."""
+
+
 class LoopStudy:
     """A loop with its plant response computed once, so that gains can be changed live.
 
@@ -66,7 +70,7 @@ class LoopStudy:
         of it from the regulator's output to its actual value, where that is known.
     """
 
-    def __init__(self, drive: SampledDrive, loop: Loop, plant_model: LinearModel | None = None):
+    def __init__(self, drive: SampledDrive, loop: Loop, plant_model: LinearModel | LiftedModel | None = None):
         self.drive, self.loop = drive, loop
         self.continuous = False
         """Whether L is looked at as if nothing were sampled; see `pendel.core.loops.continuous`."""
@@ -78,11 +82,18 @@ class LoopStudy:
         self.turned = 1.0 if as_declared else -1.0
         """−1 where setpoint and actual value are swapped, since the plant answers downwards."""
         self.drive.linear[loop.regulator] = self.with_gains({})
-        self.plant_model = plant_model or drive.model(self.actual, inject=self.output, opened=frozenset({self.output}))
+        self.plant_model = plant_model or self._plant()
         self.dt = self.plant_model.dt
         nyquist = 0.5 / self.dt
         low, high = drive.range or (nyquist * 1e-4, nyquist * 0.999)
         self.frequency = spaced(low, high)
+
+    def _plant(self) -> LinearModel | LiftedModel:
+        """At the regulator's rate, also where other blocks that take part are slower than it."""
+        cut, every = frozenset({self.output}), self.block.every
+        if self.drive.period == every or self.drive.period > MOST_LIFTED:
+            return self.drive.model(self.actual, inject=self.output, opened=cut)
+        return self.drive.lifted(self.actual, self.output, cut).held_for(every)
 
     @cached_property
     def G(self) -> np.ndarray:
@@ -213,13 +224,14 @@ class LoopStudy:
         scale = 1.0 / (2 * math.pi * margins.crossover) if math.isfinite(margins.crossover) else 20 * self.dt
         count = int(min(MOST_STEPS, max(40, 14 * scale / self.dt)))
         rows = np.array([tick[watched] for tick in seen])
-        stride = math.ceil(14 * scale / self.dt / MOST_STEPS)
+        period = self.drive.deck.tick * self.drive.period
         # With the held input as a state of its own.
         whole = np.block([[phi, gamma], [np.zeros((1, phi.shape[0])), np.ones((1, 1))]])
-        if stride > 1:  # a slow loop is looked at every so many periods
+        if 14 * scale > MOST_STEPS * self.dt:  # a slow loop is looked at every so many periods
+            stride = math.ceil(14 * scale / period / MOST_STEPS)
             whole = np.linalg.matrix_power(whole, stride)
             y = far_values(rows[:1], whole, MOST_STEPS)
-            return np.arange(len(y)) * stride * self.dt, y
+            return np.arange(len(y)) * stride * period, y
         y = far_values(rows, whole, count)
         return np.arange(len(y)) * self.loop.period, y
 
@@ -278,12 +290,14 @@ def spaced(low: float, high: float) -> np.ndarray:
 
 
 def silent_beside(deck: ControlDeck, loop: Loop) -> Silent:
-    """What gives nothing while a loop is studied: its setpoint, and blocks that act through it alone, or only watch."""
-    block, setpoint = deck.block(loop.regulator), loop.regulation.setpoint
-    apart = replace(block, sources={**block.sources, setpoint: None})
+    """What gives nothing while a loop is studied: the setpoints of its regulator, those of its other axes too, as loops
+    further out act through all of them; and blocks that act through these alone, or only watch."""
+    block = deck.block(loop.regulator)
+    setpoints = {loop.regulation.setpoint, *(each.setpoint for each in block.regulates)}
+    apart = replace(block, sources={**block.sources, **dict.fromkeys(setpoints)})
     without = replace(deck, blocks=tuple(apart if b is block else b for b in deck.blocks))
     idle = {b.name for b in deck.blocks} - acting_blocks(without) - {loop.regulator}
-    return Silent(frozenset(idle), frozenset({f"{loop.regulator}.{setpoint}"}))
+    return Silent(frozenset(idle), frozenset(f"{loop.regulator}.{each}" for each in setpoints))
 
 
 def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None) -> LoopStudy:

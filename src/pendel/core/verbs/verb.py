@@ -38,6 +38,8 @@ class Verb:
     parameters: tuple[Parameter, ...] = ()
     runs: bool = True
     changes: bool = False
+    opens: bool = True
+    """Whether it is about a drive that there is."""
     beside: bool = False
     """Whether it has processes of its own, and is given the drive's file instead of being confined."""
     writes: str = ""

@@ -1,0 +1,117 @@
+"""Step-down and step-up converters with a voltage loop."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
+
+PASSIVE = "Choke and capacitor"
+
+
+def down(options: Mapping[str, str]) -> bool:
+    return options["way"] == "down"
+
+
+def build(sheet: Sheet, options: Mapping[str, str]) -> None:
+    lower = down(options)
+    kind, name = ("step_down", "Step-down") if lower else ("step_up", "Step-up")
+    duty = "U_out/U_in" if lower else "1 - U_in/U_out"
+    sheet.quantities(
+        ("D_0", duty, "duty without losses"),
+        ("R_load", "U_out^2/P_out", "load, as a resistance"),
+    )
+    if lower:
+        sheet.quantities(
+            ("f_0", "1/(2*pi*sqrt(L_c*C_out))", "choke and capacitor swing at"),
+            ("f_u", "f_0/25", "voltage loop: crossover, where the swing is below one"),
+            ("T_u", "1/(2*pi*f_0)", "proposed"),
+            ("K_u", "f_u/f_0/U_in", "proposed: an integral far below the swing"),
+        )
+    else:
+        sheet.quantities(
+            ("f_0", "(1 - D_0)/(2*pi*sqrt(L_c*C_out))", "choke and capacitor swing at"),
+            ("f_u", "f_0/20", "voltage loop: crossover, where the swing is below one"),
+            ("T_u", "1/(2*pi*f_0)", "proposed"),
+            ("K_u", "f_u/f_0*(1 - D_0)^2/U_in", "proposed: an integral far below the swing"),
+        )
+    sheet.quantity("t_up", "2/f_u", "of the soft start")
+    sheet.quantity("t_end", "4*t_up", "run length")
+    sheet.settings(tick="1/f_p", until="t_end")
+    sheet.add("dc_source", "Input", (5, 10), U_0="U_in", R_i="10 mohm")
+    parts = {"L": "L_c", "C": "C_out", "R_L": "R_L", "R_C": "R_C", "f_p": "f_p"}
+    key = sheet.add(kind, name, (43, 10), values=parts)
+    sheet.add("pair_opener", "Output", (81, 10))
+    sheet.add("resistor", "Load", (119, 10), R="R_load")
+    first = "0 V" if lower else "U_in"
+    sheet.add("gain", "Duty", (5, 60), K="1")
+    sheet.add("pi", "Voltage PI", (43, 60), K_p="K_u", T_i="T_u", low="0", high="0.9")
+    sheet.add("voltage_sensor", "Voltage sensor", (81, 82))
+    sheet.add("ramp", "Soft start", (81, 60), before=first, after="U_out", t_0="0.1*t_up", duration="t_up")
+    sheet.wire(
+        ("input.dc", f"{key}.dc"),
+        (f"{key}.out", "output.pair"),
+        ("output.plus", "load.a"),
+        ("load.b", "output.minus"),
+        (f"{key}.output_voltage", "voltage_sensor.measured"),
+        ("soft_start.out", "voltage_pi.setpoint"),
+        ("voltage_sensor.value", "voltage_pi.actual"),
+        ("voltage_pi.out", "duty.x"),
+        ("duty.out", f"{key}.duty"),
+    )
+
+
+def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
+    lower = down(options)
+    duty, out = v["D_0"], v["P_out"] / v["U_out"]
+    mean = out if lower else v["P_out"] / v["U_in"]
+    ripple = (v["U_out"] * (1 - duty) if lower else v["U_in"] * duty) / (v["L_c"] * v["f_p"])
+    swing = ripple / (8 * v["f_p"] * v["C_out"]) if lower else out * duty / (v["f_p"] * v["C_out"])
+    looked = Looked(
+        [
+            Fact("duty without losses", duty, "%"),
+            Fact("output current", out, "A"),
+            Fact("choke current, mean", mean, "A"),
+            Fact("ripple of the choke current", ripple, "A"),
+            Fact("ripple of the output, without the capacitor's resistance", swing, "V"),
+            Fact("choke and capacitor swing at", v["f_0"], "Hz"),
+        ]
+    )
+    if not 0 < duty < 0.9:
+        way, other = ("down", "step-up") if lower else ("up", "step-down")
+        looked.problems.append(
+            f"From {v['U_in']:.4g} V no {v['U_out']:.4g} V can be had by a step-{way} converter: its duty would be "
+            f"{100 * duty:.0f} %. Take a {other} one, or other voltages."
+        )
+        return looked
+    if ripple / 2 > mean:
+        looked.doubts.append(
+            "The choke current comes to zero in each period (discontinuous conduction): the loop is slower there."
+        )
+    if not lower:
+        zero = (1 - duty) ** 2 * v["R_load"] / v["L_c"] / (2 * math.pi)
+        looked.facts.append(Fact("zero of the right half plane", zero, "Hz"))
+        if v["f_u"] > zero / 3:
+            looked.doubts.append("The loop is not far below its zero of the right half plane. Take a smaller choke.")
+    return looked
+
+
+GOAL = Goal(
+    "dc_converter",
+    "DC-DC converter with voltage loop",
+    "step-down, step-up",
+    (
+        Entry("U_in", "Input voltage", "V", "48", "Voltages and load"),
+        Entry("U_out", "Output voltage", "V", "24", "Voltages and load"),
+        Entry("P_out", "Power of the load", "W", "120", "Voltages and load"),
+        Entry("L_c", "Inductance of the choke", "uH", "68", PASSIVE),
+        Entry("R_L", "Resistance of the choke", "mohm", "25", PASSIVE, zero=True),
+        Entry("C_out", "Capacitor", "uF", "220", PASSIVE),
+        Entry("R_C", "Resistance of the capacitor", "mohm", "30", PASSIVE, zero=True),
+        Entry("f_p", "Pulse frequency", "kHz", "100", PASSIVE),
+    ),
+    build,
+    look,
+    (Option("way", "Converter", (("down", "step-down"), ("up", "step-up"))),),
+)

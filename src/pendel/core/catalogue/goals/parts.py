@@ -1,0 +1,57 @@
+"""What several goals are put together from."""
+
+from __future__ import annotations
+
+import math
+
+from pendel.core.catalogue.goals.goal import Entry, Fact, Looked, Sheet
+
+RPM = math.pi / 30
+LINK = "Supply and converter"
+LOAD = "Load"
+MACHINE = "Machine"
+SAG = 0.95
+"""Share of the link voltage that a converter gives for good: the rest goes into dead time and on-resistance (common
+practice, no source)."""
+
+
+def supply(volt: str, *, pulse: str = "20") -> tuple[Entry, ...]:
+    return (
+        Entry("U_link", "Link voltage", "V", volt, LINK),
+        Entry("f_p", "Pulse frequency", "kHz", pulse, LINK),
+    )
+
+
+def shaft_load(inertia: str, torque: str, speed: str, unit: str = "kg*m^2") -> tuple[Entry, ...]:
+    return (
+        Entry("J_load", "Inertia at the shaft", unit, inertia, LOAD, zero=True),
+        Entry("M_load", "Load torque", "N*m", torque, LOAD, zero=True),
+        Entry("n_set", "Speed that is wanted", "rpm", speed, LOAD),
+    )
+
+
+def link_and_inverter(sheet: Sheet, *, low_voltage: bool = False) -> None:
+    sheet.add("dc_source", "Link", (5, 10), U_0="U_link", R_i="4 mohm")
+    values = {"f_p": "f_p", "t_dead": "0.02/f_p"}
+    sheet.add("inverter", "Inverter", (43, 10), choices={"device": "mosfet" if low_voltage else "igbt"}, values=values)
+    sheet.wire(("link.dc", "inverter.dc"))
+
+
+def rigid_load(sheet: Sheet, shaft: str, *, step_at: str, at: tuple[int, int] = (124, 10)) -> None:
+    """An inertia, and a torque that rubs from a time on."""
+    sheet.add("inertia", "Load inertia", at, J="J_load")
+    corners = [("0 s", "0 N*m"), (step_at, "0 N*m"), (f"{step_at} + 1 ms", "M_load"), ("1000 s", "M_load")]
+    sheet.add("load_torque", "Load", (at[0] + 36, at[1]), profile=corners)
+    sheet.wire((shaft, "load_inertia.a"), ("load_inertia.b", "load.a"))
+
+
+def reach(looked: Looked, *, needed: float, link: float, speed: float, what: str = "the link") -> None:
+    """Whether a link gives the voltage that a machine needs at its speed with its load."""
+    looked.facts.append(Fact(f"voltage at {speed / RPM:.0f} rpm with the load", needed, "V"))
+    if needed > link:
+        looked.problems.append(
+            f"{needed:.4g} V are needed at {speed / RPM:.0f} rpm with this load, and {what} of {link:.4g} V gives "
+            f"{SAG * link:.4g} V at most. Raise it, or take a lower speed."
+        )
+    elif needed > SAG * link:
+        looked.doubts.append(f"At {speed / RPM:.0f} rpm {what} is used up: {needed:.4g} V of {link:.4g} V.")

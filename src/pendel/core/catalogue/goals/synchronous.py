@@ -1,0 +1,180 @@
+"""A synchronous machine with field orientation, from a sheet's values line to line."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
+from pendel.core.catalogue.goals.parts import MACHINE, link_and_inverter, reach, rigid_load, supply
+
+
+def of_torque(options: Mapping[str, str]) -> bool:
+    return options["regulate"] == "torque"
+
+
+def with_speed(options: Mapping[str, str]) -> bool:
+    return not of_torque(options)
+
+
+def of_position(options: Mapping[str, str]) -> bool:
+    return options["regulate"] == "position"
+
+
+def build(sheet: Sheet, options: Mapping[str, str]) -> None:
+    sheet.quantities(
+        ("R_ph", "R_ll/2", "of a phase"),
+        ("L_ph", "L_ll/2", "of a phase"),
+        ("psi_m", "K_E*sqrt(2/3)/(pairs*1000 rpm)", "magnet flux"),
+        ("I_top", "1.5*sqrt(2)*I_n", "largest current, peak"),
+        ("k_m", "1.5*pairs*psi_m", "torque per ampere of peak current"),
+        ("f_c", "f_p/25", "current loops: crossover"),
+        ("K_c", "2*pi*f_c*L_ph", "proposed: cancels the pole of the winding"),
+        ("T_c", "L_ph/R_ph", "proposed"),
+    )
+    if not of_torque(options):
+        sheet.quantities(
+            ("J_all", "J_m + J_load", "all that turns"),
+            ("f_w", "f_p/500", "speed loop: crossover"),
+            ("K_w", "2*pi*f_w*J_all", "proposed, in N·m for a speed"),
+            ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
+            ("t_up", "J_all*n_set/(0.6*k_m*I_top)/(1 rad)", "to the speed, at 60 % of the largest torque"),
+        )
+    if of_position(options):
+        sheet.quantities(
+            ("f_x", "f_w/5", "position loop: crossover"),
+            ("t_go", "2*phi_set/n_set", "for the way, at half of the speed"),
+        )
+    link_and_inverter(sheet)
+    machine = {"p": "pairs", "R_s": "R_ph", "L_d": "L_ph", "L_q": "L_ph", "psi_f": "psi_m", "J_m": "J_m", "b_m": "0"}
+    sheet.add("pmsm", "Machine", (86, 10), U_dc="U_link", I_max="I_top", values=machine)
+    sheet.wire(("inverter.out", "machine.phases"))
+    field_orientation(sheet)
+    if of_torque(options):
+        sheet.quantity("t_end", "300/f_p", "run length")
+        sheet.settings(tick="1/f_p", until="t_end")
+        sheet.add("imposed_speed", "Test bench", (124, 10), profile=[("0 s", "n_set"), ("1000 s", "n_set")])
+        sheet.add("step", "Torque demand", (164, 60), before="0 N*m", after="M_load", t_0="60/f_p")
+        sheet.wire(("machine.shaft", "test_bench.a"), ("torque_demand.out", "torque_to_currents.torque"))
+        return
+    last = "t_go" if of_position(options) else "t_up"
+    sheet.quantity("t_end", f"3*{last} + 16*T_w", "run length")
+    sheet.settings(tick="1/f_p", until="t_end")
+    rigid_load(sheet, "machine.shaft", step_at=f"2*{last} + 6*T_w")
+    torque = "k_m*I_top"
+    sheet.add("pi", "Speed PI", (164, 60), K_p="K_w", T_i="T_w", low=f"-{torque}", high=torque, every="10")
+    sheet.add("encoder", "Encoder", (164, 102), lines="2048", every="10")
+    sheet.wire(
+        ("machine.angle", "encoder.angle"),
+        ("encoder.speed", "speed_pi.actual"),
+        ("speed_pi.out", "torque_to_currents.torque"),
+    )
+    if of_position(options):
+        sheet.add("p", "Position P", (202, 60), K_p="2*pi*f_x", low="-n_set", high="n_set", every="10")
+        sheet.add(
+            "ramp", "Position demand", (202, 82), before="0 rad", after="phi_set", t_0="0.1*t_go", duration="t_go"
+        )
+        sheet.wire(
+            ("position_p.out", "speed_pi.setpoint"),
+            ("encoder.position", "position_p.actual"),
+            ("position_demand.out", "position_p.setpoint"),
+        )
+    else:
+        sheet.add("ramp", "Speed demand", (202, 60), before="0 rpm", after="n_set", t_0="0.2*t_up", duration="t_up")
+        sheet.wire(("speed_demand.out", "speed_pi.setpoint"))
+
+
+def field_orientation(sheet: Sheet) -> None:
+    """Angle, currents, regulator, modulator: all between torque and duties."""
+    machine = {"psi": "psi_m", "L_d": "L_ph", "L_q": "L_ph", "U_dc": "U_link"}
+    sheet.add("three_phase_modulator", "Space vector", (5, 60), U_dc="U_link")
+    sheet.add("dq_to_abc", "Voltage demand", (45, 60))
+    gains = {"K_d": "K_c", "T_d": "T_c", "K_q": "K_c", "T_q": "T_c"}
+    sheet.add("dq_current_regulator", "Current regulator", (85, 60), values={**gains, **machine})
+    sheet.add("torque_to_currents", "Torque to currents", (125, 60), p="pairs", I_max="I_top", values=machine)
+    sheet.add("abc_to_dq", "Measured currents", (85, 90))
+    sheet.add("electrical_angle", "Electrical angle", (125, 90), p="pairs")
+    sheet.add("position_sensor", "Rotor angle", (125, 116))
+    wires = [
+        ("machine.angle", "rotor_angle.measured"),
+        ("rotor_angle.value", "electrical_angle.position"),
+        ("electrical_angle.speed", "torque_to_currents.speed"),
+        ("torque_to_currents.i_d", "current_regulator.set_d"),
+        ("torque_to_currents.i_q", "current_regulator.set_q"),
+        ("electrical_angle.angle", "measured_currents.angle"),
+        ("electrical_angle.ahead", "voltage_demand.angle"),
+        ("electrical_angle.speed", "current_regulator.speed"),
+        ("measured_currents.d", "current_regulator.d"),
+        ("measured_currents.q", "current_regulator.q"),
+        ("current_regulator.u_d", "voltage_demand.d"),
+        ("current_regulator.u_q", "voltage_demand.q"),
+    ]
+    for place, phase in enumerate("abc"):
+        sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 116))
+        wires += [
+            (f"machine.current_{phase}", f"current_{phase}.measured"),
+            (f"current_{phase}.value", f"measured_currents.{phase}"),
+            (f"voltage_demand.{phase}", f"space_vector.u_{phase}"),
+            (f"space_vector.d_{phase}", f"inverter.d_{phase}"),
+        ]
+    sheet.wire(*wires)
+
+
+def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
+    per_ampere, current = v["k_m"], v["M_load"] / v["k_m"]
+    frequency = v["pairs"] * v["n_set"]
+    volts = math.hypot(frequency * v["psi_m"] + v["R_ph"] * current, frequency * v["L_ph"] * current)
+    looked = Looked(
+        [
+            Fact("torque constant, for rms current", per_ampere * math.sqrt(2), "N*m/A"),
+            Fact("magnet flux", v["psi_m"], "Wb"),
+            Fact("current for the load, rms", current / math.sqrt(2), "A"),
+            Fact("electrical time constant", v["L_ph"] / v["R_ph"], "s"),
+            Fact("output frequency", frequency / (2 * math.pi), "Hz"),
+            Fact("speed without weakening, no load", v["U_link"] / math.sqrt(3) / v["psi_m"] / v["pairs"], "rpm"),
+        ]
+    )
+    if "t_up" in v:
+        looked.facts.append(Fact("time to the speed", v["t_up"], "s"))
+    reach(looked, needed=math.sqrt(3) * volts, link=v["U_link"], speed=v["n_set"])
+    if current >= v["I_top"]:
+        looked.problems.append(
+            f"The load of {v['M_load']:.4g} N·m takes {current / math.sqrt(2):.4g} A rms, and 1.5 times the rated "
+            f"current are {v['I_top'] / math.sqrt(2):.4g} A. Take a lower load."
+        )
+    sheet_torque = per_ampere * math.sqrt(2) * v["I_n"]
+    off = abs(sheet_torque - v["M_n"]) / v["M_n"]
+    words = f"The rated {v['M_n']:.4g} N·m at {v['I_n']:.4g} A and the EMF, which gives {sheet_torque:.4g} N·m, "
+    if off > 0.25:
+        looked.doubts.append(
+            f"{words}contradict each other by {100 * off:.0f} %. Is one of them a peak or a phase value?"
+        )
+    elif off > 0.02:
+        looked.doubts.append(f"{words}differ by {100 * off:.0f} %, which sheets often do; the EMF is used.")
+    if v["f_p"] < 12 * frequency / (2 * math.pi):
+        looked.doubts.append("There are fewer than 12 pulse periods in one of the output. Raise the pulse frequency.")
+    return looked
+
+
+GOAL = Goal(
+    "synchronous",
+    "Synchronous machine, field orientation",
+    "torque, speed or position",
+    (
+        Entry("pairs", "Pole pairs", "", "5", MACHINE),
+        Entry("R_ll", "Resistance, line to line", "ohm", "0.84", MACHINE),
+        Entry("L_ll", "Inductance, line to line", "mH", "5.2", MACHINE),
+        Entry("K_E", "EMF at 1000 rpm, line rms", "V", "98", MACHINE),
+        Entry("M_n", "Rated torque", "N*m", "14.5", MACHINE),
+        Entry("I_n", "Rated current, rms", "A", "9.1", MACHINE),
+        Entry("J_m", "Rotor inertia", "kg*m^2", "0.0021", MACHINE),
+        *supply("540", pulse="8"),
+        Entry("J_load", "Inertia at the shaft", "kg*m^2", "0.01", "Load", asked=with_speed, zero=True),
+        Entry("M_load", "Torque of the load", "N*m", "9", "Load"),
+        Entry("n_set", "Speed that is wanted", "rpm", "2400", "Load"),
+        Entry("phi_set", "Way, as an angle", "rad", "60", "Load", asked=of_position),
+    ),
+    build,
+    look,
+    (Option("regulate", "Regulate", (("speed", "speed"), ("torque", "torque"), ("position", "position"))),),
+)

@@ -1,0 +1,229 @@
+"""Whole drives from a data sheet: every goal with every option is made, runs, is stable, ships and is what it says."""
+
+import itertools
+import math
+
+import numpy as np
+import pytest
+
+import pendel
+from pendel.cli.apart import terminal
+from pendel.core.catalogue.goals.goal import looked_at, made
+from pendel.core.catalogue.goals.table import GOALS
+from pendel.core.drive import file
+from pendel.core.drive.user_text import read_figure
+from pendel.core.errors import DriveProblem
+
+RPM = math.pi / 30
+EACH = [
+    (goal.id, dict(zip([o.name for o in goal.options], chosen)))
+    for goal in GOALS.values()
+    for chosen in itertools.product(*([each for each, _ in o.options] for o in goal.options))
+]
+UP = {"U_out": "100"}
+"""For a converter that steps up."""
+
+
+def drive_for(goal, options, **entries):
+    if options.get("way") == "up":
+        entries = {**UP, **entries}
+    return pendel.new(goal, options=options, **entries)
+
+
+def facts_of(goal, d, options=None):
+    looked = looked_at(GOALS[goal], d.document, options or {})
+    return {fact.title: fact.value for fact in looked.facts}, looked
+
+
+def called(each):
+    return each if isinstance(each, str) else "-".join(each.values())
+
+
+@pytest.mark.parametrize(("goal", "options"), EACH, ids=called)
+def test_a_goal_is_made_runs_is_stable_and_ships(goal, options, tmp_path):
+    d = drive_for(goal, options)
+    assert d.check() == [], "nothing is found in it"
+    _, looked = facts_of(goal, d, options)
+    assert looked.problems == [], "its usual values are good ones"
+    again = file.from_text(file.to_text(d.document))
+    assert file.to_text(again) == file.to_text(d.document)
+    run = d.run()
+    assert run.remarks == []
+    for loop in d.judge():
+        assert loop.problem or (loop.stable and loop.phase_margin > 45 and loop.gain_margin > 4), loop
+    if any(card.kind.group == "control" or "pi" in card.kind.id for card in d.cards.values()):
+        assert d.write_c(tmp_path)
+    places = [(card.x, card.y) for card in d.document.cards.values()]
+    assert len(set(places)) == len(places), "no card lies on another"
+
+
+def test_a_speed_is_reached_and_held_against_the_load():
+    for goal, signal in (
+        ("brushed_dc", "motor.speed"),
+        ("synchronous", "machine.speed"),
+        ("induction_inverter", "machine.speed"),
+        ("fan", "motor.speed"),
+        ("two_masses", "load_inertia.speed"),
+    ):
+        d = pendel.new(goal)
+        run = d.run()
+        target = read_figure(d.document, "n_set", "rad/s", 0.0)
+        y = run[signal].y
+        assert y[-1] == pytest.approx(target, rel=0.02), goal
+        assert y.max() < 1.25 * target, goal
+
+
+def test_what_is_said_to_follow_is_what_runs_show():
+    """Facts by closed forms against the drive's own runs: EMF and currents of a generator into resistors, speed and
+    current of a DC machine, ripple of a choke, an induction machine's speed with its load."""
+    d = pendel.new("test_bench")
+    facts, _ = facts_of("test_bench", d)
+    run = d.run()
+    end = run.kept.end
+    i = run.averages("machine.current_a", end / 2, end).rms
+    assert i == pytest.approx(facts["current, rms"], rel=2e-3)
+    torque = run.averages("machine.torque", end / 2, end).mean
+    assert abs(torque) == pytest.approx(facts["torque"], rel=2e-3)
+    d = pendel.new("induction_grid", M_load="25 N*m")
+    facts, _ = facts_of("induction_grid", d)
+    run = d.run("2 s")
+    assert run["machine.speed"].y[-1] == pytest.approx(facts["speed with the load"], rel=2e-3)
+    i = run.averages("machine.current_a", 1.9, 2.0).rms
+    assert i == pytest.approx(facts["current with the load, rms"], rel=1e-2)
+    for way, more in (("down", {}), ("up", UP)):
+        d = pendel.new("dc_converter", options={"way": way}, **more)
+        facts, _ = facts_of("dc_converter", d, {"way": way})
+        key = "step_down" if way == "down" else "step_up"
+        d.choose(key, level="switching")
+        run = d.run()
+        end = run.kept.end
+        span = end - 40 / 100e3, end
+        assert run.averages(f"{key}.choke_current", *span).ripple == pytest.approx(
+            facts["ripple of the choke current"], rel=0.06
+        )
+        assert run.averages(f"{key}.output_voltage", *span).mean == pytest.approx(100 if more else 24, rel=0.01)
+    d = pendel.new("brushed_dc")
+    facts, _ = facts_of("brushed_dc", d)
+    run = d.run()
+    end = run.kept.end
+    assert run.averages("motor.current", 0.9 * end, end).mean == pytest.approx(facts["current for the load"], rel=0.03)
+    d = pendel.new("synchronous")
+    facts, _ = facts_of("synchronous", d)
+    per_ampere = math.sqrt(3) * 98 / (1000 * RPM)
+    assert facts["torque constant, for rms current"] == pytest.approx(per_ampere, rel=1e-9)
+    """k_t = √3 K_E per rad/s, line rms and rms current (Hendershot, Miller, Design of Brushless Permanent-Magnet
+    Machines, chapter 7)."""
+
+
+def test_gains_stay_tied_to_the_values_of_the_sheet():
+    d = pendel.new("synchronous")
+    before = [loop.crossover for loop in d.judge()]
+    d.set("L_ll", "2.6 mH")
+    d.set("J_load", "0.03 kg*m^2")
+    after = d.judge()
+    assert all(loop.stable and loop.phase_margin > 45 for loop in after)
+    assert np.allclose([loop.crossover for loop in after], before, rtol=0.05)
+
+
+@pytest.mark.parametrize(
+    ("goal", "options", "entries", "says"),
+    [
+        ("synchronous", {}, {"U_link": "300 V"}, "needed at 2400 rpm"),
+        ("synchronous", {}, {"M_load": "40"}, "takes"),
+        ("synchronous", {}, {"I_n": "3"}, "contradict each other"),
+        ("synchronous", {}, {"I_n": "8.5"}, "differ by"),
+        ("synchronous", {}, {"pairs": "30"}, "fewer than 12 pulse periods"),
+        ("brushed_dc", {}, {"n_set": "4500"}, "needed at 4500 rpm"),
+        ("brushed_dc", {}, {"M_load": "3"}, "largest current"),
+        ("brushed_dc", {}, {"f_p": "1"}, "as fast as its loop"),
+        ("induction_grid", {}, {"M_load": "400"}, "at most"),
+        ("induction_inverter", {}, {"n_set": "2400"}, "needed at 2400 rpm"),
+        ("fan", {}, {"n_set": "6000"}, "needed at 6000 rpm"),
+        ("dc_converter", {"way": "down"}, {"U_out": "60"}, "step-up one"),
+        ("dc_converter", {"way": "up"}, {"U_out": "24"}, "step-down one"),
+        ("dc_converter", {"way": "down"}, {"P_out": "5"}, "discontinuous"),
+        ("two_masses", {}, {"k_s": "40000"}, "as fast as the current loop"),
+    ],
+)
+def test_a_sheet_that_cannot_work_is_told_before_anything_is_made(goal, options, entries, says):
+    d = pendel.new(goal, options=options, **entries)
+    _, looked = facts_of(goal, d, options)
+    assert any(says in sentence for sentence in [*looked.problems, *looked.doubts]), looked
+
+
+@pytest.mark.parametrize(
+    ("entries", "says"),
+    [
+        ({"R_a": "0"}, "Winding resistance is 0; it must be above 0"),
+        ({"R_a": "-1 ohm"}, "Winding resistance is -1 ohm"),
+        ({"M_load": "-1"}, "0 or more"),
+        ({"R_a": "1 V"}, "Winding resistance"),
+        ({"R_a": "none"}, "Winding resistance"),
+        ({"R_a": "1e999"}, "Winding resistance"),
+        ({"R_a": "1/0"}, "Winding resistance"),
+        ({"R_a": "U_link"}, "Winding resistance"),
+        ({"nothing": "1"}, "no entry “nothing”"),
+    ],
+)
+def test_an_entry_that_is_none_gets_a_sentence_with_its_name(entries, says):
+    with pytest.raises(DriveProblem) as told:
+        pendel.new("brushed_dc", **entries)
+    assert says in str(told.value)
+
+
+def test_units_of_any_kind_are_taken_and_what_is_empty_is_as_usual():
+    plain = made(GOALS["brushed_dc"], {}, {})
+    same = made(GOALS["brushed_dc"], {"R_a": "460 mohm", "L_a": "610 uH", "n_set": "", "J_m": "1.9e-4 kg*m^2"}, {})
+    a, b = (looked_at(GOALS["brushed_dc"], drive, {}) for drive in (plain, same))
+    assert [f.value for f in a.facts] == pytest.approx([f.value for f in b.facts])
+    with pytest.raises(DriveProblem, match="no goal “fen”"):
+        pendel.new("fen")
+    with pytest.raises(DriveProblem, match="regulate"):
+        pendel.new("brushed_dc", options={"regulate": "wheels"})
+
+
+def test_the_terminal_makes_one(tmp_path, capsys):
+    out = tmp_path / "door.pendel"
+    assert terminal(["new", "brushed_dc", "--set", "regulate=position", "--set", "U_link=60 V", "--out", str(out)]) == 0
+    drive = file.load(out)
+    assert drive.quantities["U_link"].text == "60 V" and "position_p" in drive.cards
+    assert terminal(["new", "brushed_dc", "--set", "U_link=2 V", "--out", str(out)]) == 1
+    assert terminal(["new", "brushed_dc", "--set", "U_link"]) == 2
+    assert terminal(["new"]) == 0 and terminal(["new", "fen"]) == 2
+
+
+def test_margins_of_a_current_regulator_do_not_depend_on_how_slow_the_speed_regulator_is():
+    """In d and q both axes are closed around by the same speed regulator, which a slower rate makes part of a longer
+    period; the loop that is looked at keeps its own rate."""
+    told = []
+    for every in ("1", "10", "7"):
+        d = pendel.new("synchronous")
+        for card in ("speed_pi", "encoder"):
+            d.set(f"{card}.every", every)
+        told.append([(loop.crossover, loop.phase_margin, loop.ms) for loop in d.judge()[:2]])
+    assert np.allclose(told[1], told[0], rtol=1e-6) and np.allclose(told[2], told[0], rtol=1e-6)
+
+
+def test_a_slower_loop_elsewhere_in_the_drive_changes_no_margin():
+    """One that has nothing to do with the loop that is looked at, but runs in the same code at another rate."""
+    d = pendel.new("brushed_dc")
+    before = [(loop.crossover, loop.phase_margin) for loop in d.judge()]
+    for kind, name in (("set_voltage", "Source"), ("resistor", "Series"), ("capacitor", "Store"), ("ground", "Earth")):
+        d.add(kind, name)
+    d.add("voltage_sensor", "Beside", every="7")
+    d.add("pi", "Beside PI", K_p="0.1", T_i="20 ms", every="7")
+    d.add("constant", "Wanted", value="5 V", every="7")
+    for a, b in (
+        ("source.a", "series.a"),
+        ("series.b", "store.a"),
+        ("store.b", "source.b"),
+        ("earth.line", "source.b"),
+        ("store.voltage", "beside.measured"),
+        ("beside.value", "beside_pi.actual"),
+        ("wanted.out", "beside_pi.setpoint"),
+        ("beside_pi.out", "source.set"),
+    ):
+        d.connect(a, b)
+    after = {loop.regulator: (loop.crossover, loop.phase_margin) for loop in d.judge()}
+    assert after["beside_pi"][1] > 45
+    assert np.allclose([after["current_pi"], after["speed_pi"]], before, rtol=1e-6)
