@@ -60,7 +60,7 @@ ACTIONS = (
     ActionSpec("new_block", "New own block …", "Insert", "", lambda w: w.editing.new_block()),
     ActionSpec("wire", "Wire …", "Insert", "W", lambda w: w.editing.wire()),
     ActionSpec("tap", "Tap on this signal …", "Insert", "P", lambda w: w.editing.tap()),
-    ActionSpec("quantity", "Quantity …", "Insert", "Ctrl+K", lambda w: w.editing.add_quantity()),
+    ActionSpec("quantity", "Quantity …", "Insert", "Ctrl+Shift+K", lambda w: w.editing.add_quantity()),
     separator("Insert"),
     ActionSpec("group", "Group into an assembly", "Insert", "Ctrl+G", lambda w: w.drive_page.group()),
     ActionSpec("dissolve", "Dissolve the assembly", "Insert", "Ctrl+Shift+G", lambda w: w.drive_page.dissolve()),
@@ -80,6 +80,9 @@ ACTIONS = (
     ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
     ActionSpec("speeds", "Speeds in rpm", "View", "", lambda w: w.unit_choices.toggle_speeds()),
     ActionSpec("next_area", "Next area", "View", "F6", lambda w: w.next_area()),
+    ActionSpec("do", "Do …", "Help", "Ctrl+K", lambda w: w.do_line.ask()),
+    ActionSpec("keys", "Keys", "Help", "?", lambda w: w.show_keys()),
+    separator("Help"),
     ActionSpec("about", "About Pendel", "Help", "", lambda w: w.about()),
 )
 ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit", "open_circuit"})

@@ -40,6 +40,7 @@ from pendel.app.widgets.pictures import PictureWanted
 from pendel.app.widgets.signal_drag import SpringTab
 from pendel.app.window.about import show_about
 from pendel.app.window.actions import ACTIONS, ON_SHEET
+from pendel.app.window.do_line import DoLine, KeysDialog
 from pendel.app.window.editing import Editing
 from pendel.app.window.exports import Exports
 from pendel.app.window.files import DriveFiles
@@ -217,7 +218,7 @@ class MainWindow(QMainWindow):
         }
         for spec in ACTIONS:
             if spec.menu not in menus:
-                menus[spec.menu] = bar.addMenu(spec.menu)
+                menus[spec.menu] = bar.addMenu(f"&{spec.menu}")
             if not spec.title:
                 menus[spec.menu].addSeparator()
                 continue
@@ -236,11 +237,14 @@ class MainWindow(QMainWindow):
             self.actions_by_name[spec.name] = action
             menus[spec.menu].addAction(action)
         self.unit_choices.follow(self.actions_by_name["speeds"])
+        page_actions: dict[str, QAction] = {}
         for spec, name in zip(PAGES, self.pages):
             action = QAction(name, self)
             action.setShortcut(QKeySequence(f"Alt+{spec.key}"))
             action.triggered.connect(lambda _=False, p=name: self.show_page(p))
             menus["View"].addAction(action)
+            page_actions[name] = action
+        self.do_line = DoLine(self.actions_by_name, page_actions, self)
         self.file_label = Elided("", "muted", right=True)
         top = QWidget()
         top.setObjectName("menu")
@@ -559,6 +563,9 @@ class MainWindow(QMainWindow):
 
     def show_other_programs(self) -> None:
         OtherProgramsDialog(self.others, self).open()
+
+    def show_keys(self) -> None:
+        KeysDialog(self.page_now, self).open()
 
     def about(self) -> None:
         show_about(self, str(self.jobs.worker.held))
