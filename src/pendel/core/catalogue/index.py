@@ -18,7 +18,7 @@ from pendel.core.drive.document import Card
 from pendel.core.errors import DriveProblem
 from pendel.core.extensions import left_out, owner_of
 
-ROOMS = ("electrical", "machines", "mechanics", "heat", "sensors", "control")
+ROOMS = ("electrical", "machines", "mechanics", "heat", "systems", "sensors", "control")
 """Folders of the catalogue. A module in one of them that has a ``KIND`` or ``KINDS`` is part of it."""
 GROUP = "pendel.kinds"
 """Entry points by which installed packages add kinds: each names a kind, or several."""

@@ -1,0 +1,135 @@
+"""A battery: open-circuit voltage over its charge, resistance, one lag.
+
+dq/dt = −i/Q, u = U_oc(q) − u_1 − R i, τ_1 du_1/dt = R_1 i − u_1 (Plett: Battery Management Systems, volume I,
+chapter 2; from memory). The rows are a curve that somebody measured or a sheet gives; those of a new card are
+invented."""
+
+from __future__ import annotations
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Rows, Signal, State, Value, Values
+from pendel.core.catalogue.remarks.seen import Seen
+from pendel.core.catalogue.systems.curves import along, rising, with_slopes
+from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Remark
+from pendel.core.equations.context import PartContext
+from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import Conduction
+
+DIES, DEAD = 0.02, 0.05
+"""Share of its charge beyond empty over which its voltage falls, and of the voltage that is left."""
+FIRST = (("0 %", "88 V"), ("10 %", "96 V"), ("50 %", "100 V"), ("90 %", "105 V"), ("100 %", "110 V"))
+
+
+def build(c: PartContext) -> None:
+    u, through = c.pair("dc")
+    current = -through
+    used, slope = c.state("used")
+    lag, lag_slope = c.state("u_1")
+    charge = c.value("charge_0") - used
+    c.equation(c.value("Q") * slope - current)
+    # Empty, it dies within a little more charge: what it feeds has to give way.
+    dying = c.value("U_0") * ca.fmax(DEAD, 1 + charge / DIES)
+    open_voltage = ca.if_else(charge > 0, along(c, charge, "q", "U"), dying)
+    resistance, lag_resistance = c.value("R"), c.value("R_1")
+    c.equation(c.value("T_1") * lag_slope - (lag_resistance * current - lag))
+    c.equation(u - (open_voltage - lag - resistance * current))
+    loss = resistance * current * current + lag * current
+    c.signal("voltage", u)
+    c.signal("current", current)
+    c.signal("power", u * current)
+    c.signal("charge", charge)
+    c.signal("open_voltage", open_voltage)
+    c.signal("loss", loss)
+    c.supplied(open_voltage * current)
+    c.lost(loss)
+
+
+def equation_values(v: Values, card: Card) -> dict[str, float]:
+    return with_slopes(dict(v), len(card.rows), "q", "U")
+
+
+def contradictions(v: Values, card: Card) -> list[Contradiction]:
+    if len(card.rows) < 2:
+        return [Contradiction("Its curve has fewer than two rows. Add charge and voltage of the sheet.", "rows:0")]
+    if (row := rising(dict(v), len(card.rows), "q")) is not None:
+        return [Contradiction(f"The charge of row {row + 1} is not above that of the row before.", f"rows:{row}")]
+    if (row := rising(dict(v), len(card.rows), "U")) is not None:
+        return [
+            Contradiction(
+                f"The voltage of row {row + 1} is not above that of the row before: a battery's falls as it empties.",
+                f"rows:{row}",
+            )
+        ]
+    return []
+
+
+def left_its_charge(seen: Seen, key: str) -> Remark | None:
+    """A battery that was emptied below nothing, or filled beyond all."""
+    run, card = seen.run, seen.drive.cards[key]
+    charge = run.on_rows([f"{key}.charge"], slice(None))[:, 0]
+    for beyond, words in ((charge < 0, "is empty"), (charge > 1, "is full")):
+        if beyond.any():
+            first = float(run.rows[int(np.argmax(beyond)), 0])
+            least = float(charge.min() if words == "is empty" else charge.max())
+            return Remark(
+                f"{card.name} {words} at {figure(first, 's', 4)}, and the run went on to {100 * least:.0f} %, where "
+                "nothing is known of it. Take a larger one, less load, or another charge at the start.",
+                key,
+                first,
+            )
+    return None
+
+
+def follows(v: Values, card: Card) -> list[Figure]:
+    if len(card.rows) < 2:
+        return []
+    first, last = v["U_0"], v[f"U_{len(card.rows) - 1}"]
+    mean = (first + last) / 2
+    return [
+        Figure("Energy, roughly", "E", v["Q"] * mean, "kWh"),
+        Figure("Most power, half full", "P_max", mean * mean / (4 * (v["R"] + v["R_1"])), "kW"),
+    ]
+
+
+KIND = Part(
+    id="battery",
+    title="Battery",
+    sentence="Open-circuit voltage over its charge, behind a resistance and a lag.",
+    group="supply",
+    keywords="accumulator storage charge soc cell traction lithium lead",
+    ports=(Port("dc", Link.DC, "DC output", "right"),),
+    values=(
+        Value("Q", "Capacity", "Ah", "40", low=0.0, open_low=True),
+        Value("charge_0", "Charge at the start", "%", "70", low=0.0, high=1.0),
+        Value("R", "Resistance at once", "mΩ", "20", low=0.0, open_low=True),
+        Value("R_1", "Resistance that comes later", "mΩ", "10", low=0.0),
+        Value("T_1", "with a lag of", "s", "30", low=0.0, open_low=True),
+    ),
+    rows=Rows(
+        "Curve",
+        (Value("q", "Charge", "%", "50"), Value("U", "Open-circuit voltage", "V", "100", low=0.0, open_low=True)),
+        ("100 %", "110 V"),
+        FIRST,
+    ),
+    states=(State("used", "charge taken, of all", ""), State("u_1", "voltage of the lag", "V")),
+    signals=(
+        Signal("voltage", "terminal voltage", "V"),
+        Signal("current", "current", "A"),
+        Signal("power", "power", "W"),
+        Signal("charge", "charge", "%"),
+        Signal("open_voltage", "open-circuit voltage", "V"),
+        Signal("loss", "loss", "W"),
+    ),
+    build=build,
+    equation_values=equation_values,
+    contradictions=contradictions,
+    follows=follows,
+    remarks=(left_its_charge,),
+    summary=lambda v, card: (v["Q"], v["charge_0"]),
+    main_signal="charge",
+    spine="= =",
+    conduction=Conduction(ends=(("dc", 0), ("dc", 1)), holds_voltage=True, stiff=True),
+)

@@ -1,0 +1,59 @@
+"""A curve through the rows of a card, smooth and monotone between them: a cubic whose slopes keep it from overshooting
+(Fritsch, Carlson: Monotone Piecewise Cubic Interpolation, SIAM J. Numer. Anal. 17, 1980; from memory)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import casadi as ca
+
+from pendel.core.equations.context import PartContext
+
+
+def monotone_slopes(x: Sequence[float], y: Sequence[float]) -> list[float]:
+    """Slopes at the nodes. ``x`` rises; a single node is flat."""
+    count = len(x)
+    if count < 2:
+        return [0.0] * count
+    steps = [b - a for a, b in zip(x, x[1:])]
+    secants = [(b - a) / h for a, b, h in zip(y, y[1:], steps)]
+    slopes = [secants[0]]
+    for k in range(1, count - 1):
+        before, after = secants[k - 1], secants[k]
+        if before * after <= 0:
+            slopes.append(0.0)
+        else:  # the harmonic mean, weighted by the steps, is within the bound that keeps it monotone
+            w1, w2 = 2 * steps[k] + steps[k - 1], steps[k] + 2 * steps[k - 1]
+            slopes.append((w1 + w2) / (w1 / before + w2 / after))
+    return [*slopes, secants[-1]]
+
+
+def with_slopes(v: dict[str, float], count: int, x: str, y: str) -> dict[str, float]:
+    """Values of a card with the slopes of ``y`` over ``x`` of its rows, as ``slope_y_0`` and so on."""
+    if rising(v, count, x) is not None:  # which is a finding
+        return {**v, **{f"slope_{y}_{n}": 0.0 for n in range(count)}}
+    slopes = monotone_slopes([v[f"{x}_{n}"] for n in range(count)], [v[f"{y}_{n}"] for n in range(count)])
+    return {**v, **{f"slope_{y}_{n}": slope for n, slope in enumerate(slopes)}}
+
+
+def along(c: PartContext, at: ca.SX, x: str, y: str) -> ca.SX:
+    """The curve of ``y`` over ``x`` of the card's rows, straight on beyond both ends."""
+    count = c.rows
+    xs, ys = ([c.value(f"{name}_{n}") for n in range(count)] for name in (x, y))
+    slopes = [c.value(f"slope_{y}_{n}") for n in range(count)]
+    value = ys[0] + slopes[0] * (at - xs[0])
+    for n in range(count - 1):
+        width = xs[n + 1] - xs[n]
+        s = (at - xs[n]) / width
+        cubic = (
+            ys[n] * (1 + 2 * s) * (1 - s) ** 2
+            + ys[n + 1] * s * s * (3 - 2 * s)
+            + width * s * (1 - s) * (slopes[n] * (1 - s) - slopes[n + 1] * s)
+        )
+        value = ca.if_else(at > xs[n], cubic, value)
+    return ca.if_else(at > xs[count - 1], ys[count - 1] + slopes[count - 1] * (at - xs[count - 1]), value)
+
+
+def rising(v: dict[str, float], count: int, x: str) -> int | None:
+    """The first row that does not rise above the one before; None where all do."""
+    return next((n for n in range(1, count) if not v[f"{x}_{n}"] > v[f"{x}_{n - 1}"]), None)

@@ -1,0 +1,116 @@
+"""A machine with its converter and its current loops, as whoever looks at a trip sees it: limits, a lag, losses.
+
+M follows what is asked within ±min(M_max, P_max/|ω|), which the link derates below a voltage; P_dc = M ω + P_loss,
+P_loss = P_0 + k_w |ω| + k_ww ω² + P_M (M/M_max)² (the losses of a machine by their causes: at rest, hysteresis,
+eddy currents and air, copper; Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
+
+from __future__ import annotations
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, State, Value, Values
+from pendel.core.catalogue.remarks.seen import Seen
+from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Remark
+from pendel.core.equations.context import PartContext
+from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import Group, SignalRole
+
+ASK = Port("torque", Link.SIGNAL_IN, "Torque that is asked", "bottom", role=SignalRole.SETPOINT, unit="N·m")
+
+
+def build(c: PartContext) -> None:
+    u, i = c.pair("dc")
+    speed, through = c.flange("shaft")
+    torque, slope = c.state("M")
+    asked = c.input("torque")
+    size = ca.fabs(speed)
+    share = ca.fmin(1, ca.fmax(0, (u - c.value("U_low")) / (c.value("U_full") - c.value("U_low"))))
+    most = share * ca.fmin(c.value("M_max"), c.value("P_max") / ca.fmax(size, c.value("P_max") / c.value("M_max")))
+    allowed = ca.fmax(-most, ca.fmin(most, asked))
+    c.equation(c.value("T_lag") * slope - (allowed - torque))
+    loss = (
+        c.value("P_0")
+        + c.value("k_w") * size
+        + c.value("k_ww") * speed * speed
+        + c.value("P_M") * (torque / c.value("M_max")) ** 2
+    )
+    c.equation(through + torque)
+    taken = (torque * speed + loss) / ca.fmax(u, c.value("U_low") / 2)  # no current without end from a dead link
+    c.equation(i - taken)
+    c.signal("torque", torque)
+    c.signal("speed", speed)
+    c.signal("power", torque * speed)
+    c.signal("link_power", u * i)
+    c.signal("current", i)
+    c.signal("loss", u * i - torque * speed)
+    c.signal("most", most)
+    c.signal("missing", asked - allowed)
+    c.lost(u * i - torque * speed)
+
+
+def short_of_torque(seen: Seen, key: str) -> Remark | None:
+    """More torque was asked for long than it may give."""
+    run, card = seen.run, seen.drive.cards[key]
+    missing, most = run.on_rows([f"{key}.missing", f"{key}.most"], slice(None)).T
+    t = run.rows[:, 0]
+    short = np.abs(missing) > 0.02 * max(float(most.max()), 1e-9)
+    lasts = float(np.sum(np.diff(t)[short[1:]])) if len(t) > 1 else 0.0
+    if lasts < 0.02 * float(t[-1] - t[0]):
+        return None
+    first = float(t[int(np.argmax(short))])
+    return Remark(
+        f"{card.name} gives less torque than is asked for {figure(lasts, 's', 3)} in all, first at "
+        f"{figure(first, 's', 4)}; {figure(float(np.abs(missing).max()), 'N·m', 3)} are missing at most. Its limits "
+        "or its link voltage are in the way.",
+        key,
+        first,
+    )
+
+
+def follows(v: Values, card: Card) -> list[Figure]:
+    corner = v["P_max"] / v["M_max"]
+    loss = v["P_0"] + v["k_w"] * corner + v["k_ww"] * corner**2 + v["P_M"]
+    return [
+        Figure("Corner speed", "n_c", corner, "rpm"),
+        Figure("Efficiency there", "η", v["P_max"] / (v["P_max"] + loss), "%"),
+    ]
+
+
+KIND = Part(
+    id="machine_envelope",
+    title="Machine and converter, by limits and losses",
+    sentence="What a drive gives and takes over a trip: torque and power limit, a lag, losses.",
+    group=Group.MACHINE,
+    keywords="envelope traction system trip efficiency map loss vehicle generator",
+    ports=(Port("dc", Link.DC, "DC link", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), ASK),
+    values=(
+        Value("M_max", "Largest torque", "N·m", "120", low=0.0, open_low=True),
+        Value("P_max", "Largest power", "kW", "20", low=0.0, open_low=True),
+        Value("T_lag", "Lag of the torque", "ms", "20", low=0.0, open_low=True),
+        Value("U_low", "No torque below", "V", "60", low=0.0),
+        Value("U_full", "All torque from", "V", "80", low=0.0, open_low=True),
+        Value("P_0", "Loss at rest", "W", "60", low=0.0),
+        Value("k_w", "Loss that grows with the speed", "W·s/rad", "0.4", low=0.0),
+        Value("k_ww", "Loss that grows with its square", "W·s²/rad²", "0.0012", low=0.0),
+        Value("P_M", "Loss by the largest torque, grows with its square", "W", "1600", low=0.0),
+    ),
+    states=(State("M", "torque", "N·m"),),
+    signals=(
+        Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
+        Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
+        Signal("power", "power at the shaft", "W"),
+        Signal("link_power", "power of the link", "W"),
+        Signal("current", "link current", "A"),
+        Signal("loss", "loss", "W"),
+        Signal("most", "torque that it may give", "N·m"),
+        Signal("missing", "torque asked beyond that", "N·m"),
+    ),
+    build=build,
+    follows=follows,
+    remarks=(short_of_torque,),
+    summary=lambda v, card: (v["M_max"], v["P_max"]),
+    main_signal="power",
+    spine="M",
+)
