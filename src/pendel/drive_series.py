@@ -49,7 +49,8 @@ class SeriesView:
     """Rows of a series: those that are there, then, while it runs, each that is done. Looping over it runs what is
     missing; one that is left begins where it was."""
 
-    def __init__(self, going: Going, cores: int, *, anew: bool, forgotten: bool):
+    def __init__(self, going: Going, cores: int, *, anew: bool, forgotten: bool, workers: str = ""):
+        self._workers = workers
         self._going, self._cores, self._anew = going, cores, anew
         if forgotten:
             weakref.finalize(self, shutil.rmtree, going.folder, ignore_errors=True)
@@ -75,7 +76,13 @@ class SeriesView:
         finally:
             store.close()
         yield from map(self._row, kept)
-        yield from map(self._row, self._going.rows(in_threads(self._cores), anew=anew))
+        if not self._workers:
+            yield from map(self._row, self._going.rows(in_threads(self._cores), anew=anew))
+            return
+        from pendel.core.series.cluster import cluster
+
+        with cluster(self._workers) as runs:
+            yield from map(self._row, self._going.rows(runs, anew=anew))
 
     def _row(self, row: Row) -> SeriesRow:
         targets = (varied.target for varied in self.plan.varied)
@@ -127,6 +134,7 @@ class VariedDrive(EditedDrive):
         cores: int | None = None,
         anew: bool = False,
         folder: str | Path | None = None,
+        workers: str = "",
         own_c: bool = False,
     ) -> SeriesView:
         """A series of runs: one that the drive plans, by its name, or what varies, by the names of quantities, settings
@@ -141,6 +149,9 @@ class VariedDrive(EditedDrive):
             how many runs at once; as many as there are cores without it.
         folder
             where rows are kept, to go on with later; without it, they are forgotten with the result.
+        workers
+            where rows run instead of in this process: ``"tcp://host:port"`` of a Dask scheduler, or ``"local:4"`` (see
+            docs/cluster.md).
 
         Raises
         ------
@@ -161,7 +172,7 @@ class VariedDrive(EditedDrive):
         points_of(self.document, plan)
         place = Path(tempfile.mkdtemp(prefix="pendel-series-") if folder is None else folder)
         going = Going(place, name, self.document.copy(), plan)
-        return SeriesView(going, cores or usable_cores(), anew=anew, forgotten=folder is None)
+        return SeriesView(going, cores or usable_cores(), anew=anew, forgotten=folder is None, workers=workers)
 
     def search(
         self,

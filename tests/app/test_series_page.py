@@ -225,3 +225,16 @@ def test_values_that_are_none_get_a_sentence_and_nothing_starts(window, text):
     plan = window.session.drive.plans["Leaves"]
     said = page.panel.problem.text() or (page.gathered is not None and page.gathered.failed.any())
     assert said, plan
+
+
+def test_rows_run_on_workers_that_are_named_and_nobody_there_is_said(window):
+    pytest.importorskip("distributed")
+    page = planned(window)
+    write(page.panel.workers, "nowhere")
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: not page.runner.running, 60)
+    settle()
+    assert "no address" in page.panel.problem.text() or "no address" in window.foot.transient
+    write(page.panel.workers, "local:1")
+    ran(page)
+    assert page.state.done == 3 and page.state.failed == 0

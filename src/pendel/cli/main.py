@@ -337,7 +337,7 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
             print_aside(f"found: {sentence}")
         if (verb.runs or verb.name in UNBOUND) and options.own_c:
             allow_all_of(drive)
-        if folder is not None and verb.runs:
+        if folder is not None and verb.runs and not getattr(options, "workers", None):  # which confine themselves
             confine_to(folder, drive, options)
         return drive
 

@@ -476,7 +476,7 @@ class PlansPage(RowsOut):
             return
         self.panel.problem.setText("")
         try:
-            self.runner.start(self.name, anew=anew)
+            self.runner.start(self.name, anew=anew, workers=self.panel.workers.text().strip())
         except PendelError as problem:
             self.panel.problem.setText(str(problem))
             return

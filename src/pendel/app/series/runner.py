@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import threading
 import time
@@ -136,8 +137,9 @@ class SeriesRunner(QObject):
         self.done = self.failed = 0
         self.began, self.rate = time.monotonic(), 0.0
 
-    def start(self, name: str, *, anew: bool = False) -> None:
-        """Run what is missing of a series. Whoever starts it has asked about C that the drive brings."""
+    def start(self, name: str, *, anew: bool = False, workers: str = "") -> None:
+        """Run what is missing of a series, here or on the ``workers`` of a cluster. Whoever starts it has asked about C
+        that the drive brings."""
         if self.running:
             return
         going = self.going(name)
@@ -154,11 +156,17 @@ class SeriesRunner(QObject):
             return rows
 
         def work(job: Job) -> None:
-            runs = in_process(lambda *what: ask(*what, job=job), usable_cores())
-            for row in going.rows(runs, anew=anew, stopping=lambda: job.stopping):
-                with self._lock:
-                    self._rows.append(row)
-                job.report(row.number)
+            with contextlib.ExitStack() as opened:
+                if workers:
+                    from pendel.core.series.cluster import cluster  # slow to load, and seldom needed
+
+                    runs = opened.enter_context(cluster(workers))
+                else:
+                    runs = in_process(lambda *what: ask(*what, job=job), usable_cores())
+                for row in going.rows(runs, anew=anew, stopping=lambda: job.stopping):
+                    with self._lock:
+                        self._rows.append(row)
+                    job.report(row.number)
 
         self.session.jobs.start(SERIES, work, self._take)
 

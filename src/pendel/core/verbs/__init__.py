@@ -129,6 +129,11 @@ VERBS = (
         (
             Parameter("name", "a series that the drive plans; without it, they are listed", "NAME", placed=True),
             Parameter("cores", "how many runs at once; as many as there are cores without it", "N"),
+            Parameter(
+                "workers",
+                "where rows run: tcp://host:port of a Dask scheduler, or local:N for so many processes here",
+                "ADDRESS",
+            ),
             Parameter("anew", "begin again with the drive as it is, and let go the rows that are there", flag=True),
             Parameter(
                 "vary",

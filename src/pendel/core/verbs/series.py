@@ -16,7 +16,7 @@ from pendel.core.errors import DriveProblem
 from pendel.core.series.goals import EQUAL, LARGEST, LEAST_BUDGET, MOST_BUDGET, SMALLEST, Goal, Search
 from pendel.core.series.points import whole_number
 from pendel.core.series.rows import DONE, Row, Series, run_rows
-from pendel.core.series.running import Going, State, in_threads, state_of
+from pendel.core.series.running import Going, Runs, State, in_threads, state_of
 from pendel.core.series.tables import RowTable, in_unit, shares
 
 PASSING = "series"
@@ -91,6 +91,7 @@ def run_series(
     equal: str | None = None,
     limits: str | None = None,
     trials: str | None = None,
+    workers: str | None = None,
     *,
     folder: Path | None = None,
     progress: Callable[[int, int, int], None] = lambda done, failed, count: None,
@@ -105,6 +106,8 @@ def run_series(
     smallest, largest, equal
         a figure that is searched for, the last as ``FIGURE=VALUE``, by what varies, while ``limits`` are kept, in so
         many ``trials``.
+    workers
+        where rows run instead of here: ``tcp://host:port`` of a Dask scheduler, or ``local:N``.
     folder
         where its rows are kept; a temporary one without it.
     progress
@@ -125,10 +128,19 @@ def run_series(
         plan = drive.plans[name or ""]
         plan = replace(plan, measures=tuple(figures)) if figures else plan
     if goal := goal_of(smallest, largest, equal, limits, trials):
+        if workers:
+            raise DriveProblem(
+                "A search asks for a few rows at a time, which a cluster does not make faster. Run it here."
+            )
         return search(drive, plan, goal, threads, progress)
     with tempfile.TemporaryDirectory(prefix="pendel-series-") as temporary:
         going = Going(folder if folder is not None and name else Path(temporary), name or PASSING, drive, plan)
-        return _run(going, threads, anew, progress)
+        if not workers:
+            return _run(going, in_threads(threads), anew, progress)
+        from pendel.core.series.cluster import cluster
+
+        with cluster(workers) as runs:
+            return _run(going, runs, anew, progress)
 
 
 def goal_of(
@@ -176,7 +188,7 @@ def search(
     return SearchReport(found.words, found.keeps_limits and best is not None, values, columns, table)
 
 
-def _run(going: Going, threads: int, anew: bool, progress: Callable[[int, int, int], None]) -> SeriesReport:
+def _run(going: Going, runs: Runs, anew: bool, progress: Callable[[int, int, int], None]) -> SeriesReport:
     store = going.store()
     try:
         state = state_of(store, going.drive, going.plan)
@@ -188,7 +200,7 @@ def _run(going: Going, threads: int, anew: bool, progress: Callable[[int, int, i
         last = 0.0
         done, failed = (0, 0) if anew else (state.done, state.failed)
         count = state.count
-        for row in going.rows(in_threads(threads), anew=anew):
+        for row in going.rows(runs, anew=anew):
             done, failed = done + 1, failed + (row.outcome != "done")
             if not count or anew:
                 count, anew = store.kept().count, False
