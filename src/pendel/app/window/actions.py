@@ -80,6 +80,7 @@ ACTIONS = (
     ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
     ActionSpec("speeds", "Speeds in rpm", "View", "", lambda w: w.unit_choices.toggle_speeds()),
     ActionSpec("next_area", "Next area", "View", "F6", lambda w: w.next_area()),
+    ActionSpec("help", "What this is", "Help", "F1", lambda w: w.show_help()),
     ActionSpec("do", "Do …", "Help", "Ctrl+K", lambda w: w.do_line.ask()),
     ActionSpec("keys", "Keys", "Help", "?", lambda w: w.show_keys()),
     separator("Help"),

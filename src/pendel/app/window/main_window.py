@@ -45,6 +45,7 @@ from pendel.app.window.editing import Editing
 from pendel.app.window.exports import Exports
 from pendel.app.window.files import DriveFiles
 from pendel.app.window.foot import Foot
+from pendel.app.window.help_window import HelpWindow
 from pendel.app.window.live_bar import LiveBar
 from pendel.app.window.other_programs import AtWork, OtherPrograms, OtherProgramsDialog
 from pendel.app.window.pages import PAGES, in_thread
@@ -80,6 +81,7 @@ class MainWindow(QMainWindow):
         self.editing = Editing(self.session, self.drive_page, self._commit_editors, self)
         self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
         self.proposing = Proposing(self.session, self)
+        self.help: HelpWindow | None = None
         self.others = OtherPrograms(self.session, self)
         self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._draw_page)
         self._build_menus()
@@ -566,6 +568,12 @@ class MainWindow(QMainWindow):
 
     def show_keys(self) -> None:
         KeysDialog(self.page_now, self).open()
+
+    def show_help(self) -> None:
+        """Of the chosen card, or of all that there is."""
+        self.help = self.help or HelpWindow(self)
+        kinds = self.session.kinds()
+        self.help.show_for([kinds[card] for card in self.session.selection if card in kinds])
 
     def about(self) -> None:
         show_about(self, str(self.jobs.worker.held))

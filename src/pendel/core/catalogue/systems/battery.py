@@ -124,6 +124,7 @@ KIND = Part(
         Signal("loss", "loss", "W"),
     ),
     build=build,
+    usual=(("charge",), ("power", "loss")),
     equation_values=equation_values,
     contradictions=contradictions,
     follows=follows,

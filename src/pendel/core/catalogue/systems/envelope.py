@@ -108,6 +108,7 @@ KIND = Part(
         Signal("missing", "torque asked beyond that", "N·m"),
     ),
     build=build,
+    usual=(("torque", "missing"), ("link_power", "power")),
     follows=follows,
     remarks=(short_of_torque,),
     summary=lambda v, card: (v["M_max"], v["P_max"]),

@@ -1,0 +1,128 @@
+"""Help: what a part or block is, beside the sheet, from its own declaration."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import (
+    QDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QScrollArea,
+    QWidget,
+)
+
+from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.widgets.theme import code_font
+from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.help import as_text, help_of, matching
+
+CODE = "What it does at each of its ticks"
+
+
+class HelpWindow(QDialog):
+    """A list of all parts and blocks, searched by any words, and the page of the chosen one. It stays beside the window
+    while one goes on there."""
+
+    def __init__(self, parent: QWidget):
+        super().__init__(parent)
+        self.setWindowTitle("Help")
+        self.setModal(False)
+        self.resize(760, 640)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        side = QWidget()
+        side.setObjectName("side")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        side.setFixedWidth(230)
+        inside = column(side, (10, 12, 10, 12), 6)
+        self.line = QLineEdit()
+        self.line.setAccessibleName("Search in help")
+        self.line.setPlaceholderText("search …")
+        self.line.setClearButtonEnabled(True)
+        self.line.textChanged.connect(self.search)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Parts and blocks")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.setTextElideMode(Qt.TextElideMode.ElideRight)
+        self.list.currentItemChanged.connect(lambda item, _: self._chosen(item))
+        inside.addWidget(self.line)
+        inside.addWidget(self.list, 1)
+        body.addWidget(side)
+        self.page = QScrollArea()
+        self.page.setWidgetResizable(True)
+        self.page.setFrameShape(QScrollArea.Shape.NoFrame)
+        body.addWidget(self.page, 1)
+        self.kind: Kind | None = None
+        self.search("")
+
+    def search(self, text: str) -> None:
+        self.list.clear()
+        for kind in matching(text):
+            item = QListWidgetItem(kind.title)
+            item.setData(Qt.ItemDataRole.UserRole, kind)
+            item.setToolTip(kind.sentence)
+            self.list.addItem(item)
+        self.list.setCurrentRow(0)
+
+    def show_for(self, kinds: list[Kind]) -> None:
+        """Beside the window, with the page of the first of these where there is one."""
+        if kinds:
+            self.show_kind(kinds[0])
+        self.show()
+        self.raise_()
+
+    def show_kind(self, kind: Kind) -> None:
+        """The page of a kind, which the list shows too."""
+        self.line.clear()
+        for place in range(self.list.count()):
+            item = self.list.item(place)
+            if item is not None and item.data(Qt.ItemDataRole.UserRole) is kind:
+                self.list.setCurrentRow(place)
+                return
+        self._show(kind)
+
+    def _chosen(self, item: QListWidgetItem | None) -> None:
+        if item is not None:
+            self._show(item.data(Qt.ItemDataRole.UserRole))
+
+    def _show(self, kind: Kind) -> None:
+        self.kind = kind
+        found = help_of(kind)
+        inner = QWidget()
+        inside = column(inner, (18, 14, 18, 14), 6)
+        copy = button("Copy", lambda: self._copy(as_text(found)), "link")
+        top = row(label(found.title, "title"), 1, copy)
+        inside.addLayout(top)
+        inside.addWidget(wrapped(found.sentence, "muted"))
+        for section in found.sections:
+            inside.addSpacing(4)
+            inside.addWidget(label(section.title, "heading"))
+            if section.text:
+                text = wrapped(section.text)
+                text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+                if section.title == CODE:
+                    text.setFont(code_font(11))
+                    text.setStyleSheet('font-family: "JetBrains Mono"; font-size: 11px;')
+                inside.addWidget(text)
+            grid = QGridLayout()
+            grid.setColumnStretch(1, 1)
+            grid.setHorizontalSpacing(12)
+            grid.setVerticalSpacing(2)
+            for line, (name, words, figures) in enumerate(section.rows):
+                grid.addWidget(label(name), line, 0, Qt.AlignmentFlag.AlignTop)
+                grid.addWidget(wrapped(words), line, 1)
+                grid.addWidget(wrapped(figures, "muted"), line, 2)
+                grid.setColumnMinimumWidth(2, 150 if figures else 0)
+            inside.addLayout(grid)
+        inside.addStretch(1)
+        self.page.setWidget(inner)
+
+    def _copy(self, text: str) -> None:
+        clipboard = QGuiApplication.clipboard()
+        assert clipboard is not None
+        clipboard.setText(text)

@@ -1,0 +1,54 @@
+"""Help says of every part and block what its declaration says, beside the sheet."""
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+
+from pendel.core.catalogue.help import as_text, help_of, matching
+from pendel.core.catalogue.index import kinds
+
+from .conftest import settle
+from .test_window import LEFT
+
+
+def test_every_kind_has_a_page_with_all_that_it_declares():
+    bare = []
+    for kind in kinds().values():
+        found = help_of(kind)
+        text = as_text(found)
+        for each in (*kind.ports, *kind.values, *getattr(kind, "signals", ())):
+            assert each.name in text and each.label in text, (kind.id, each.name)
+        for choice in kind.choices:
+            assert all(words in text for _, words in choice.options)
+        if not any(section.text for section in found.sections):
+            bare.append(kind.id)
+    assert set(bare) <= {"own", "own_block", "own_modes", "own_c"}, "only what a user writes says nothing of itself"
+    assert "usually 40, above 0" in as_text(help_of(kinds()["battery"])), "limits are in the value's own unit"
+    assert "Plett" in as_text(help_of(kinds()["battery"])) and "def " in as_text(help_of(kinds()["pi"]))
+
+
+def test_words_find_what_does_it():
+    for words, first in (("dc motor", "brushed_dc"), ("low pass", "pt1"), ("gear worm", "worm_gear")):
+        assert first in [kind.id for kind in matching(words)][:6], words
+    assert matching("no such thing at all") == []
+
+
+def test_f1_opens_the_page_of_the_chosen_card_and_stays_beside(window):
+    window.session.select(["gear"])
+    settle()
+    QTest.keyClick(window, Qt.Key.Key_F1)
+    settle()
+    help_window = window.help
+    assert help_window.isVisible() and help_window.kind is kinds()["gear"] and not help_window.isModal()
+    assert window.session.selection == ["gear"]
+    help_window.line.setText("battery")
+    assert help_window.kind.id == "battery"
+    shown = {each.text() for each in help_window.page.widget().findChildren(QLabel)}
+    assert "Battery" in shown and "Open-circuit voltage" in shown
+    copy = next(b for b in help_window.page.widget().findChildren(QPushButton) if b.text() == "Copy")
+    QTest.mouseClick(copy, LEFT)
+    assert QApplication.clipboard().text().startswith("Battery\n")
+    window.session.select(["door_motor"])
+    window.actions_by_name["help"].trigger()
+    assert help_window.kind is kinds()["brushed_dc"] and help_window.line.text() == ""
+    help_window.close()
