@@ -18,6 +18,7 @@ import door_in_scipy
 import formats
 import large
 import machines
+import remote
 import series
 import simulator
 import switching
@@ -270,6 +271,7 @@ if __name__ == "__main__":
     machines.report(row)
     simulator.report(row)
     series.report(row)
+    remote.report(row)
     large.report(row)
     formats.report(row)
     window_times()
