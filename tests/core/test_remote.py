@@ -689,6 +689,23 @@ def test_pendel_serve_serves_saves_and_goes(tmp_path, place, monkeypatch):
         assert terminal(["serve", str(place), *words]) == 2
 
 
+def test_sockets_lie_in_no_folder_of_somebody_else(tmp_path, monkeypatch):
+    from pendel.remote.here import runtime_folder
+
+    monkeypatch.delenv("XDG_RUNTIME_DIR", raising=False)
+    monkeypatch.setattr("tempfile.tempdir", str(tmp_path))
+    folder = runtime_folder()
+    assert stat.S_IMODE(folder.stat().st_mode) == 0o700
+    folder.chmod(0o777)
+    with pytest.raises(DriveProblem, match="open to others"):
+        runtime_folder()
+    folder.rmdir()
+    (tmp_path / "elsewhere").mkdir(mode=0o700)
+    folder.symlink_to(tmp_path / "elsewhere")
+    with pytest.raises(DriveProblem, match="another user's"):
+        pendel.connect()
+
+
 CLIENTS = {
     "python": [sys.executable, "client.py"],
     "curl": ["bash", "client.sh"],

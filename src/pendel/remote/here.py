@@ -10,6 +10,7 @@ import base64
 import contextlib
 import io
 import os
+import stat
 import tempfile
 import time
 from collections.abc import Iterator
@@ -222,9 +223,20 @@ def channel_to(address: str, token: str) -> Channel:
 
 
 def runtime_folder() -> Path:
-    """Where sockets of this user lie: of the session (XDG Base Directory Specification), else a folder of one's own."""
+    """Where sockets of this user lie: of the session (XDG Base Directory Specification), else a folder of one's own.
+    Raises `DriveProblem` where that is another user's, or open to others."""
     given = os.environ.get("XDG_RUNTIME_DIR", "")
-    return Path(given) if given and Path(given).is_dir() else Path(tempfile.gettempdir()) / f"pendel-of-{os.getuid()}"
+    if given and Path(given).is_dir():
+        return Path(given)
+    folder = Path(tempfile.gettempdir()) / f"pendel-of-{os.getuid()}"
+    try:
+        folder.mkdir(mode=0o700, exist_ok=True)
+        status = folder.lstat()
+    except OSError as problem:
+        raise DriveProblem(f"{folder} cannot be used for sockets: {problem.strerror}.") from problem
+    if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.getuid() or status.st_mode & 0o077:
+        raise DriveProblem(f"{folder} is another user's, or open to others. Remove it, or set XDG_RUNTIME_DIR.")
+    return folder
 
 
 def window_socket() -> Path:
