@@ -82,6 +82,7 @@ def test_a_window_without_a_file_is_ready_for_work(application, questions, tmp_p
     """Started without a drive: run, tidy, the pages and a new drive answer, and the first card is added at once."""
     made = MainWindow(QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
     made.show()
+    QGuiApplication.clipboard().clear()
     try:
         for name in ("run", "tidy", "select_all", "copy", "paste", "fit", "new"):
             made.actions_by_name[name].trigger()

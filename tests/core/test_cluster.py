@@ -74,17 +74,17 @@ def test_a_worker_that_is_killed_loses_no_row_and_none_comes_twice(tmp_path):
 def test_a_cluster_that_goes_away_leaves_a_series_that_goes_on_here(tmp_path):
     import distributed
 
-    d = door("0.4 s")
+    d = door("0.15 s")
     local = distributed.LocalCluster(n_workers=1, threads_per_worker=1, dashboard_address=None, silence_logs=50)
     rows = []
     with pytest.raises(RunProblem, match="went away"):
-        for row in d.series(masses(200), [PEAK], workers=local.scheduler_address, folder=tmp_path):
+        for row in d.series(masses(80), [PEAK], workers=local.scheduler_address, folder=tmp_path):
             rows.append(row)
             if len(rows) == 3:
                 local.close()
-    assert 3 <= len(rows) < 200
-    whole = d.series(masses(200), [PEAK], folder=tmp_path).run()
-    assert [row.number for row in whole] == list(range(200))
+    assert 3 <= len(rows) < 80
+    whole = d.series(masses(80), [PEAK], folder=tmp_path).run()
+    assert [row.number for row in whole] == list(range(80))
 
 
 def test_workers_of_another_version_or_none_are_refused(monkeypatch):

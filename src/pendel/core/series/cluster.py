@@ -32,6 +32,8 @@ HERE = "local:"
 """Begins what asks for so many workers on this computer."""
 ANSWERED_WITHIN = 10.0
 """s in which a scheduler answers that is there."""
+LEFT_WITHIN = 2.0
+"""s in which one that went away is given up."""
 LONGEST_TASK = 7200.0
 """s after which a batch of rows that did not end costs its process."""
 FIRST_BATCH, LONGEST_BATCH, BATCH_SECONDS = 2, 2000, 2.0
@@ -94,7 +96,8 @@ def cluster(workers: str) -> Iterator[Runs]:
         elif "://" not in workers:
             raise DriveProblem(f"“{workers}” is no address. Write tcp://host:port of a scheduler, or local:N.")
         try:
-            client = opened.enter_context(distributed.Client(address, timeout=ANSWERED_WITHIN, set_as_default=False))
+            client = distributed.Client(address, timeout=ANSWERED_WITHIN, set_as_default=False)
+            opened.callback(client.close, timeout=LEFT_WITHIN)
         except (OSError, ValueError) as problem:
             raise DriveProblem(
                 f"Nobody answers at {workers}. Start a scheduler there, or look at the port."
