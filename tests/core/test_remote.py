@@ -116,6 +116,7 @@ def test_what_a_script_does_wrong_ends_the_script_alone_with_a_sentence(owner, p
     ran = Ran(owner, place, text)
     assert says in ran.printed and "Traceback" not in ran.end.sentence
     assert place.read_bytes() == before and owner.steps == [] and time.monotonic() - begun < 30
+    assert "symlink" in text or not (place.parent / "door.files").exists(), "no empty folder is left"
 
 
 def test_a_crash_an_exit_and_a_wrong_answer_end_the_script_alone(owner, place):

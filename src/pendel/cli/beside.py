@@ -8,7 +8,9 @@ import signal
 import sys
 import threading
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 from pendel.cli.lines import visible_json
@@ -26,11 +28,13 @@ FAILED = 1
 def files_of(drive_path: Path | None) -> Path:
     from pendel.remote.owner import files_folder
 
-    return files_folder(drive_path) if drive_path is not None else Path(temporary.name)
+    return files_folder(drive_path) if drive_path is not None else Path(folder_of_this_process().name)
 
 
-temporary = temporary_folder("files")
-"""Where what a drive from standard input writes goes; it ends with this process."""
+@lru_cache(maxsize=1)
+def folder_of_this_process() -> TemporaryDirectory[str]:
+    """Where what a drive from standard input writes goes; it ends with this process."""
+    return temporary_folder("files")
 
 
 def shown(text: str) -> str:

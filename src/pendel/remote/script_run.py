@@ -93,6 +93,8 @@ class Host:
                 wire.shutdown(socket.SHUT_RDWR)
             wire.close()
         self._folder.cleanup()
+        with contextlib.suppress(OSError):  # nothing was written
+            self.files.rmdir()
 
 
 @dataclass
