@@ -149,7 +149,7 @@ class Server:
 
             application = web.Application(client_max_size=LARGEST_BODY)
             application.router.add_post("/", self._post)
-            self._runner = web.AppRunner(application, access_log=None, handle_signals=False)
+            self._runner = web.AppRunner(application, access_log=None, handle_signals=False, shutdown_timeout=0.5)
             await self._runner.setup()
             site = web.TCPSite(self._runner, "127.0.0.1", port)
             await site.start()

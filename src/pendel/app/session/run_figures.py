@@ -64,5 +64,14 @@ def averaged_keys(run: KeptRun, strips: Iterable[Iterable[str]]) -> list[str]:
     return [*(k for k in first if k), *heat, *balance_keys(run)]
 
 
+SMALLEST_SHARE = 1e-5
+"""Of a share in percent that is shown as a figure: what is less says nothing, and is wide."""
+
+
 def figure_or_dash(unit: str) -> Callable[[float], str]:
-    return lambda value: "–" if math.isnan(value) else figure(value, unit, 3)
+    def told(value: float) -> str:
+        if unit == "%" and 0 < abs(value) < SMALLEST_SHARE:
+            return "< 0.001 %"
+        return "–" if math.isnan(value) else figure(value, unit, 3)
+
+    return told
