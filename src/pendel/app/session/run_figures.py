@@ -71,7 +71,7 @@ SMALLEST_SHARE = 1e-5
 def figure_or_dash(unit: str) -> Callable[[float], str]:
     def told(value: float) -> str:
         if unit == "%" and 0 < abs(value) < SMALLEST_SHARE:
-            return "< 0.001 %"
+            return "≈ 0 %"
         return "–" if math.isnan(value) else figure(value, unit, 3)
 
     return told
