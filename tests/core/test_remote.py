@@ -278,7 +278,7 @@ def test_changes_meet_those_of_somebody_else_record_by_record(door):
     commands.remove_cards(mine, ["rubbing"]).apply(mine)
     commands.add_card(mine, "inertia", "Wheel").apply(mine)
     commands.add_wire(mine, End("door_motor", "shaft"), End("wheel", "a")).apply(mine)
-    told = json.loads(json.dumps([c.told() for c in changes_between(records_of(door), records_of(mine))]))
+    told = json.loads(json.dumps([c.as_list() for c in changes_between(records_of(door), records_of(mine))]))
     result = merged(theirs, changes_from(told), "Script")
     result.command.apply(theirs)
     assert not result.conflicts and records_of(theirs) == records_of(mine)

@@ -47,7 +47,7 @@ class Ticket:
     answer: dict[str, Any] = field(default_factory=dict)
     until: float = 0.0
 
-    def told(self) -> dict[str, Any]:
+    def as_record(self) -> dict[str, Any]:
         progress = float(self.watch.progress[0])
         state: dict[str, Any] = {"ticket": self.number, "method": self.method, "done": self.done.is_set()}
         if self.until > 0 and progress > 0:
@@ -115,7 +115,7 @@ class Desk:
             places, names = method.given(params)
             if isinstance(names.get("run"), str):
                 names["run"] = self._run(names["run"])
-            return self._told(method.does(drive, *places, **names), drive)
+            return self._as_json(method.does(drive, *places, **names), drive)
         if not isinstance(params, dict):
             raise WrongCall(f"{method.name} takes its parameters by name.")
         params = dict(params)
@@ -124,7 +124,7 @@ class Desk:
             raise WrongCall(f"{method.name} needs “{method.on}”.")
         places, names = method.given(params)
         on = self._run(name) if method.on == "run" else self._card(drive, name)
-        return self._told(method.does(on, *places, **names), drive)
+        return self._as_json(method.does(on, *places, **names), drive)
 
     def _run(self, name: str) -> Run:
         if name not in self.runs:
@@ -135,7 +135,7 @@ class Desk:
     def _card(self, drive: Drive, name: str) -> CardView:
         return drive.card(name)
 
-    def _told(self, result: Any, drive: Drive) -> Any:
+    def _as_json(self, result: Any, drive: Drive) -> Any:
         """A result as JSON has it; a run stays here and goes by a name."""
         if isinstance(result, Run):
             name = f"run {next(self._numbers)}"
@@ -155,7 +155,7 @@ class Desk:
         try:
             return plain(result)
         except TypeError as problem:
-            raise WrongCall(f"What this gives cannot be told as JSON: {problem}.", NO_METHOD) from problem
+            raise WrongCall(f"What this gives has no form in JSON: {problem}.", NO_METHOD) from problem
 
     # beside the methods ------------------------------------------------------------
 
@@ -210,13 +210,13 @@ class Desk:
         """How a call stands, at once or after up to so many seconds."""
         found = self._ticket(ticket)
         found.done.wait(max(0.0, min(float(wait), LONGEST_WAIT)))
-        return found.told()
+        return found.as_record()
 
     def _stop(self, ticket: str) -> Any:
         """Ask a run to stop. What it has computed is lost; other calls go on to their end."""
         found = self._ticket(ticket)
         found.watch.stop[0] = 1
-        return found.told()
+        return found.as_record()
 
     def _tell_event(self, what: str, **facts: Any) -> None:
         self._events.append({"number": next(self._event_numbers), "event": what, **facts})

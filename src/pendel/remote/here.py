@@ -1,7 +1,7 @@
 """The drive that somebody else has, such as the window, with the interface of `pendel.Drive`.
 
 It works on a copy, so that reading, running and judging are as fast as they are on a drive of one's own. What changes
-in the copy is told as records and taken over as one step of undo each; what changed there meanwhile is fetched before
+in the copy is sent as records and taken over as one step of undo each; what changed there meanwhile is fetched before
 the next look."""
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ FRESH = 2e-3
 
 
 class HereDrive(Drive):
-    """A drive that somebody else has. ``together``: changes are told at the end alone, as of a script."""
+    """A drive that somebody else has. ``together``: changes are sent at the end alone, as of a script."""
 
     def __init__(self, channel: Channel, *, together: bool = False):
         self._channel, self._together = channel, int(together)
@@ -76,16 +76,16 @@ class HereDrive(Drive):
         if path is not None:
             super().save(path)
             return
-        self.tell("Changes before saving")
+        self.send_changes("Changes before saving")
         self._channel.call("here.save")
 
     def do(self, command: commands.Command) -> None:
         super().do(command)
-        self._tell(command.title)
+        self._send(command.title)
 
     def undo(self) -> str:
         title = super().undo()
-        self._tell(f"Undo {title}")
+        self._send(f"Undo {title}")
         return title
 
     @contextlib.contextmanager
@@ -104,22 +104,22 @@ class HereDrive(Drive):
             done = self._done[begun:]
             if len(done) > 1:  # taken back as one, too
                 self._done[begun:] = [commands.Command(title, tuple(c for each in done for c in each.changes))]
-            self._tell(title or (done[0].title if len(done) == 1 else f"{len(done)} changes"))
+            self._send(title or (done[0].title if len(done) == 1 else f"{len(done)} changes"))
 
-    def _tell(self, title: str) -> None:
+    def _send(self, title: str) -> None:
         if self._together:
             return
-        for sentence in self.tell(title):
+        for sentence in self.send_changes(title):
             raise DriveProblem(sentence)
 
-    def untold(self) -> list[list[Any]]:
-        """What was changed here and not told yet."""
-        return [change.told() for change in changes_between(self._base, records_of(self._document))]
+    def unsent(self) -> list[list[Any]]:
+        """What was changed here and not sent yet."""
+        return [change.as_list() for change in changes_between(self._base, records_of(self._document))]
 
-    def tell(self, title: str) -> list[str]:
+    def send_changes(self, title: str) -> list[str]:
         """Have taken over what was changed here. Returns sentences on what was not, as somebody else changed it
         meanwhile. Raises `DriveProblem`."""
-        if not (changes := self.untold()):
+        if not (changes := self.unsent()):
             return []
         reply = self._channel.call("here.merge", which=self._which, changes=changes, title=title)
         conflicts = [str(each) for each in reply["conflicts"]]

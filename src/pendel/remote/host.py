@@ -116,7 +116,7 @@ def run_script(name: str, text: str, channel: StreamChannel) -> int:
             print(end.code, file=sys.stderr)
     except BaseException as problem:  # noqa: BLE001  whatever a script raises
         code = WENT_WRONG
-        tell_problem(problem, called, channel)
+        report_problem(problem, called, channel)
     code = finish(drive, name, channel, code)
     left = [t for t in threading.enumerate() if type(t) is threading.Thread and t.name.startswith("Thread-")]
     if left:  # those of Pendel have names
@@ -131,10 +131,10 @@ def finish(drive: Any, name: str, channel: StreamChannel, code: int) -> int:
     """Tell the owner what the script changed: for good where it went well, else to be decided."""
     try:
         if code:
-            if changes := drive.untold():
+            if changes := drive.unsent():
                 channel.call("here.left", changes=changes, title=name)
             return code
-        for sentence in drive.tell(name):
+        for sentence in drive.send_changes(name):
             print(sentence, file=sys.stderr)
     except PendelError as problem:
         print(f"What was changed is lost: {problem}", file=sys.stderr)
@@ -142,7 +142,7 @@ def finish(drive: Any, name: str, channel: StreamChannel, code: int) -> int:
     return 0
 
 
-def tell_problem(problem: BaseException, called: str, channel: StreamChannel) -> None:
+def report_problem(problem: BaseException, called: str, channel: StreamChannel) -> None:
     """Print a traceback that begins in the script, and tell its owner the line."""
     if isinstance(problem, KeyboardInterrupt):
         print("Stopped.", file=sys.stderr)

@@ -70,7 +70,7 @@ def call_of(message: Any) -> Call:
 
 
 def key_of(message: Any) -> str | int | float | None:
-    """The id of a message that may be wrong otherwise; null where it cannot be told (section 5)."""
+    """The id of a message that may be wrong otherwise; null where it cannot be determined (section 5)."""
     key = message.get("id") if isinstance(message, dict) else None
     return key if isinstance(key, str | int | float) and not isinstance(key, bool) else None
 

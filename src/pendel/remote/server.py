@@ -108,7 +108,7 @@ def answered_with(problem: Exception) -> bytes:
 
 
 class Server:
-    """Doors to a drive, open until `close`. ``notice`` is told how many programs are connected."""
+    """Doors to a drive, open until `close`. ``notice`` gets how many programs are connected."""
 
     def __init__(
         self,

@@ -64,7 +64,7 @@ def shape_of(annotation: Any) -> Shape:
         return row_of([shape_of(part) for part in parts])
     if origin in (tuple, list, collections.abc.Sequence, collections.abc.Iterable):
         return list_of(shape_of(parts[0]))
-    raise TypeError(f"{annotation} cannot be told as JSON")
+    raise TypeError(f"{annotation} has no form in JSON")
 
 
 def one_of(shapes: list[Shape]) -> Shape:

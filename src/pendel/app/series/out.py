@@ -7,6 +7,7 @@ from pathlib import Path
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog
 
+from pendel.app.series.plan_panel import PlanPanel
 from pendel.app.series.reading import rows_kept
 from pendel.app.series.runner import SeriesRunner
 from pendel.app.series.table import RowsModel, RowsTable
@@ -25,11 +26,12 @@ class RowsOut(Page):
     gathered: Gathered | None
     runner: SeriesRunner
     rows_of: str
+    panel: PlanPanel
 
     @property
     def name(self) -> str:
-        """Of the series."""
-        raise NotImplementedError
+        """Name of the series."""
+        return self.panel.name
 
     def copy(self) -> None:
         """All rows that are shown go to the clipboard, with their heads."""

@@ -202,10 +202,6 @@ class PlansPage(RowsOut):
         self.filter.setFocus()
         return True
 
-    @property
-    def name(self) -> str:
-        return self.panel.name
-
     def _go_along(self) -> None:
         """The drive may have been saved elsewhere."""
         before, self._place = self._place, self.runner.place

@@ -29,7 +29,7 @@ def editor_font(pixels: float) -> QFont:
 
 
 class ScriptEditor(QsciScintilla):
-    """``edited`` tells that somebody typed; ``run_wanted`` that Ctrl+Enter was pressed."""
+    """``edited``: somebody typed; ``run_wanted``: Ctrl+Enter was pressed."""
 
     edited = pyqtSignal()
     run_wanted = pyqtSignal()

@@ -316,7 +316,7 @@ class NewDriveDialog(QDialog):
 
         def then(job: Job) -> None:
             if job.end is End.FINISHED and drive is self.drive:
-                self.loops.setText(loops_told(job.result))
+                self.loops.setText(loop_lines(job.result))
 
         worker = self.session.beside_worker
         self.session.jobs.start(JUDGE_GOAL, lambda job: judged_beside(worker, copy, lambda: job.stopping), then)
@@ -335,7 +335,7 @@ def shown_unit(text: str) -> str:
     return text.replace("*", "·").replace("^2", "²").replace("ohm", "Ω").replace("uF", "µF").replace("uH", "µH")
 
 
-def loops_told(study: Study) -> str:
+def loop_lines(study: Study) -> str:
     """Crossover and phase margin of each loop, in a line each."""
     lines = []
     for status in study.loops:

@@ -21,7 +21,7 @@ WORDS = (
 
 
 class OtherPrograms(QObject):
-    """The doors of this window, while they are open. ``changed`` tells that they opened, closed, or that somebody came
+    """The doors of this window, while they are open. ``changed``: they opened or closed, or somebody came
     or left."""
 
     changed = pyqtSignal()

@@ -1,4 +1,4 @@
-"""Changes of a drive that were made on a copy of it: told record by record, and taken over where nobody else changed
+"""Changes of a drive that were made on a copy of it: listed record by record, and taken over where nobody else changed
 the same record meanwhile."""
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ class RecordChange:
     before: Any
     after: Any
 
-    def told(self) -> list[Any]:
+    def as_list(self) -> list[Any]:
         """For another process."""
         return [self.table, self.key, self.before, self.after]
 
@@ -61,10 +61,10 @@ def changes_between(before: Records, after: Records) -> list[RecordChange]:
     ]
 
 
-def changes_from(told: object) -> list[RecordChange]:
-    """What another process told. Raises `DriveProblem` where that is none."""
+def changes_from(listed: object) -> list[RecordChange]:
+    """Changes as another process sent them. Raises `DriveProblem` where that is none."""
     changes = []
-    for each in told if isinstance(told, list) else [told]:
+    for each in listed if isinstance(listed, list) else [listed]:
         if not (isinstance(each, list) and len(each) == 4 and each[0] in TABLES and isinstance(each[1], str)):
             raise DriveProblem(
                 f"{shorten(str(each))} is no change of a drive. Write a list of a table, a key, the record before and "

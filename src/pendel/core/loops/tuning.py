@@ -52,7 +52,7 @@ class LoopAnalysis:
 
 
 MOST_LIFTED = 1000
-"""Ticks of a period whose inputs are told apart: matrices have the square of it."""
+"""Maximum ticks of a period with one input each: matrices have the square of it."""
 
 
 class LoopStudy:

@@ -47,4 +47,4 @@ def plain(thing: Any) -> Any:
         return {str(k): plain(v) for k, v in thing.items()}
     if isinstance(thing, Iterable):
         return [plain(each) for each in thing]
-    raise TypeError(f"{type(thing).__name__} cannot be told as JSON")
+    raise TypeError(f"{type(thing).__name__} has no form in JSON")

@@ -31,12 +31,27 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     last = "t_go" if position else "t_up"
     sheet.quantity("t_end", f"3*{last} + 16*T_w", "run length")
     sheet.settings(tick="1/f_p", until="t_end")
+    motor_with_loops(sheet)
+    rigid_load(sheet, "motor.shaft", step_at=f"2*{last} + 6*T_w", at=(119, 10))
+    if not position:
+        speed_demand(sheet)
+        return
+    sheet.add("p", "Position P", (119, 60), K_p="2*pi*f_x", low="-n_set", high="n_set", every="10")
+    sheet.add("ramp", "Position demand", (157, 60), before="0 rad", after="phi_set", t_0="0.1*t_go", duration="t_go")
+    sheet.wire(
+        ("position_p.out", "speed_pi.setpoint"),
+        ("encoder.position", "position_p.actual"),
+        ("position_demand.out", "position_p.setpoint"),
+    )
+
+
+def motor_with_loops(sheet: Sheet) -> None:
+    """Link, bridge and motor with current and speed loop, whose gains are quantities of these names."""
     sheet.add("dc_source", "Link", (5, 10), U_0="U_link", R_i="10 mohm")
     sheet.add("four_quadrant_bridge", "Bridge", (43, 10), f_p="f_p")
     values = {"R_a": "R_a", "L_a": "L_a", "k_t": "k_t", "J_m": "J_m", "b_m": "0"}
     sheet.add("brushed_dc", "Motor", (81, 10), choices={"entry": "circuit"}, values=values)
     sheet.wire(("link.dc", "bridge.dc"), ("bridge.out", "motor.winding"))
-    rigid_load(sheet, "motor.shaft", step_at=f"2*{last} + 6*T_w", at=(119, 10))
     sheet.add("pulse_stage", "Pulse stage", (5, 60), U_dc="U_link")
     sheet.add("pi", "Current PI", (43, 60), K_p="K_i", T_i="T_i", low="-U_link", high="U_link")
     sheet.add("current_sensor", "Current sensor", (43, 82))
@@ -51,17 +66,22 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("motor.angle", "encoder.angle"),
         ("encoder.speed", "speed_pi.actual"),
     )
-    if not position:
-        sheet.add("ramp", "Speed demand", (119, 60), before="0 rpm", after="n_set", t_0="0.2*t_up", duration="t_up")
-        sheet.wire(("speed_demand.out", "speed_pi.setpoint"))
-        return
-    sheet.add("p", "Position P", (119, 60), K_p="2*pi*f_x", low="-n_set", high="n_set", every="10")
-    sheet.add("ramp", "Position demand", (157, 60), before="0 rad", after="phi_set", t_0="0.1*t_go", duration="t_go")
-    sheet.wire(
-        ("position_p.out", "speed_pi.setpoint"),
-        ("encoder.position", "position_p.actual"),
-        ("position_demand.out", "position_p.setpoint"),
-    )
+
+
+def speed_demand(sheet: Sheet) -> None:
+    """A ramp to the requested speed."""
+    sheet.add("ramp", "Speed demand", (119, 60), before="0 rpm", after="n_set", t_0="0.2*t_up", duration="t_up")
+    sheet.wire(("speed_demand.out", "speed_pi.setpoint"))
+
+
+def check_current(looked: Looked, v: Mapping[str, float]) -> None:
+    """Whether the motor carries its load within its largest current."""
+    current = v["M_load"] / v["k_t"]
+    if current >= v["I_max"]:
+        looked.problems.append(
+            f"The load of {v['M_load']:.4g} N·m takes {current:.4g} A, and the largest current is {v['I_max']:.4g} A. "
+            "Raise it, or take a lower load."
+        )
 
 
 def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
@@ -78,12 +98,8 @@ def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
         ]
     )
     reach(looked, needed=v["k_t"] * v["n_set"] + v["R_a"] * current, link=v["U_link"], speed=v["n_set"])
-    if current >= v["I_max"]:
-        looked.problems.append(
-            f"The load of {v['M_load']:.4g} N·m takes {current:.4g} A, and the largest current is {v['I_max']:.4g} A. "
-            "Raise it, or take a lower load."
-        )
-    elif current > 0.4 * v["I_max"]:
+    check_current(looked, v)
+    if 0.4 * v["I_max"] < current < v["I_max"]:
         looked.doubts.append("With this load less than 60 % of the largest current are left to speed up.")
     if 2 * math.pi * v["f_i"] < 2 * v["R_a"] / v["L_a"]:
         looked.doubts.append(

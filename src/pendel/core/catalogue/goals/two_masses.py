@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from pendel.core.catalogue.goals import brushed_dc
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Sheet
-from pendel.core.catalogue.goals.parts import LOAD, MACHINE, reach, supply
+from pendel.core.catalogue.goals.parts import LOAD, MACHINE, reach, rigid_load, supply
 
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
@@ -25,36 +25,11 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     )
     sheet.quantity("t_end", "3*t_up + 16*T_w", "run length")
     sheet.settings(tick="1/f_p", until="t_end")
-    sheet.add("dc_source", "Link", (5, 10), U_0="U_link", R_i="10 mohm")
-    sheet.add("four_quadrant_bridge", "Bridge", (43, 10), f_p="f_p")
-    values = {"R_a": "R_a", "L_a": "L_a", "k_t": "k_t", "J_m": "J_m", "b_m": "0"}
-    sheet.add("brushed_dc", "Motor", (81, 10), choices={"entry": "circuit"}, values=values)
+    brushed_dc.motor_with_loops(sheet)
+    brushed_dc.speed_demand(sheet)
     sheet.add("elastic_shaft", "Shaft", (119, 10), k="k_s", d="d_s")
-    sheet.add("inertia", "Load inertia", (157, 10), J="J_load")
-    later = "2*t_up + 6*T_w"
-    corners = [("0 s", "0 N*m"), (later, "0 N*m"), (f"{later} + 1 ms", "M_load"), ("1000 s", "M_load")]
-    sheet.add("load_torque", "Load", (195, 10), profile=corners)
-    sheet.add("pulse_stage", "Pulse stage", (5, 60), U_dc="U_link")
-    sheet.add("pi", "Current PI", (43, 60), K_p="K_i", T_i="T_i", low="-U_link", high="U_link")
-    sheet.add("current_sensor", "Current sensor", (43, 82))
-    sheet.add("pi", "Speed PI", (81, 60), K_p="K_w", T_i="T_w", low="-I_max", high="I_max", every="10")
-    sheet.add("encoder", "Encoder", (81, 82), lines="2048", every="10")
-    sheet.add("ramp", "Speed demand", (119, 60), before="0 rpm", after="n_set", t_0="0.2*t_up", duration="t_up")
-    sheet.wire(
-        ("link.dc", "bridge.dc"),
-        ("bridge.out", "motor.winding"),
-        ("motor.shaft", "shaft.a"),
-        ("shaft.b", "load_inertia.a"),
-        ("load_inertia.b", "load.a"),
-        ("pulse_stage.duty", "bridge.duty"),
-        ("current_pi.out", "pulse_stage.u"),
-        ("motor.current", "current_sensor.measured"),
-        ("current_sensor.value", "current_pi.actual"),
-        ("speed_pi.out", "current_pi.setpoint"),
-        ("motor.angle", "encoder.angle"),
-        ("encoder.speed", "speed_pi.actual"),
-        ("speed_demand.out", "speed_pi.setpoint"),
-    )
+    sheet.wire(("motor.shaft", "shaft.a"))
+    rigid_load(sheet, "shaft.b", step_at="2*t_up + 6*T_w", at=(157, 10))
 
 
 def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
@@ -70,11 +45,7 @@ def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
         ]
     )
     reach(looked, needed=v["k_t"] * v["n_set"] + v["R_a"] * current, link=v["U_link"], speed=v["n_set"])
-    if current >= v["I_max"]:
-        looked.problems.append(
-            f"The load of {v['M_load']:.4g} N·m takes {current:.4g} A, and the largest current is {v['I_max']:.4g} A. "
-            "Raise it, or take a lower load."
-        )
+    brushed_dc.check_current(looked, v)
     if v["f_swing"] > v["f_i"] / 2:
         looked.doubts.append("The swing is as fast as the current loop: nothing can be put against it there.")
     return looked

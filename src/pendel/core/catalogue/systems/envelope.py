@@ -1,7 +1,7 @@
 """A machine with its converter and its current loops, as whoever looks at a trip sees it: limits, a lag, losses.
 
 M follows what is asked within ±min(M_max, P_max/|ω|), which the link derates below a voltage; P_dc = M ω + P_loss,
-P_loss = P_0 + k_w |ω| + k_ww ω² + P_M (M/M_max)² (the losses of a machine by their causes: at rest, hysteresis,
+P_loss = P_0 + k_w |ω| + k_ww ω² + P_M (M/M_max)² (the losses of a machine by their causes: at standstill, hysteresis,
 eddy currents and air, copper; Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
 
 from __future__ import annotations
@@ -91,7 +91,7 @@ KIND = Part(
         Value("T_lag", "Lag of the torque", "ms", "20", low=0.0, open_low=True),
         Value("U_low", "No torque below", "V", "60", low=0.0),
         Value("U_full", "All torque from", "V", "80", low=0.0, open_low=True),
-        Value("P_0", "Loss at rest", "W", "60", low=0.0),
+        Value("P_0", "Loss at standstill", "W", "60", low=0.0),
         Value("k_w", "Loss that grows with the speed", "W·s/rad", "0.4", low=0.0),
         Value("k_ww", "Loss that grows with its square", "W·s²/rad²", "0.0012", low=0.0),
         Value("P_M", "Loss by the largest torque, grows with its square", "W", "1600", low=0.0),
