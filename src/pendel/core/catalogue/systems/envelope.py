@@ -1,8 +1,8 @@
 """A machine with its converter and its current loops, as whoever looks at a trip sees it: limits, a lag, losses.
 
 M follows what is asked within ±min(M_max, P_max/|ω|), which the link derates below a voltage; P_dc = M ω + P_loss,
-P_loss = P_0 + k_w |ω| + k_ww ω² + P_M (M/M_max)² (the losses of a machine by their causes: at standstill, hysteresis,
-eddy currents and air, copper; Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
+P_loss = P_0 + k_w |ω| + k_ww ω² + P_M (M/M_max)² (the losses of a machine by their causes: at standstill,
+hysteresis, eddy currents and air, copper; Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
 
 from __future__ import annotations
 
