@@ -643,6 +643,15 @@ def test_a_desk_that_is_killed_costs_its_runs_alone(clean):
     channel.close()
 
 
+def test_a_second_server_leaves_the_socket_of_the_first_alone(served):
+    owner_ = FileOwner(served.owner.drive.copy(), None)
+    with pytest.raises(DriveProblem, match="cannot be opened"):
+        doors.Server(served.path.with_suffix(".files"), answer_of(owner_), path=served.path)
+    channel = unix_channel(served.path)
+    assert channel.call("card.name", card="gear") == "Gear"
+    channel.close()
+
+
 def test_two_callers_at_once_lose_nothing(clean):
     """Each defines thirty quantities of its own, in turns with the other."""
 

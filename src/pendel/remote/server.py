@@ -249,7 +249,7 @@ class Server:
         self._thread.join(5)
         if not self._thread.is_alive():
             self._loop.close()
-        if self.path is not None:
+        if self.path is not None and hasattr(self, "_unix"):  # else it is another's, who has it open
             with contextlib.suppress(OSError):
                 self.path.unlink()
 
