@@ -77,7 +77,8 @@ def check_second_master(python):
             assert found["after"] == 41.5
             every = 50 if kind == "serial" else 10
             rows = np.array([[float(x) for x in row] for row in found["rows"]])
-            assert len(rows) > 10_000 / every and np.all(np.diff(rows[:, 4]) == every), len(rows)
+            assert len(rows) > 10_000 / every, f"{len(rows)} samples over {kind} within a minute"
+            assert np.all(np.diff(rows[:, 4]) == every), f"{np.sum(np.diff(rows[:, 4]) != every)} gaps over {kind}"
             assert np.all(np.diff(rows[:, 1]) == every * 1e5)  # times in ns
             assert np.ptp(rows[:, 3]) > 100  # a phase current that turns
             print(f"  pyxcp over {kind}: {len(rows)} samples, none missing; a value written and read back")

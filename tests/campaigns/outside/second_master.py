@@ -22,6 +22,16 @@ def transport(kind, place, number):
     return "eth", {"Eth": {"host": place, "port": number, "protocol": kind.upper(), "tcp_nodelay": True}}
 
 
+class Counted(DaqToCsv):
+    """Samples to a file, counted, so that a slow machine is waited for."""
+
+    count = 0
+
+    def on_daq_list(self, daq_list, timestamp0, timestamp1, payload):
+        super().on_daq_list(daq_list, timestamp0, timestamp1, payload)
+        self.count += 1
+
+
 def main():
     kind, place, number, value_at, first_at, second_at = sys.argv[1], sys.argv[2], *map(int, sys.argv[3:7])
     layer, settings = transport(kind, place, number)
@@ -39,7 +49,7 @@ def main():
             prescaler=10 if kind != "serial" else 50,
         )
     ]
-    policy = DaqToCsv(lists)
+    policy = Counted(lists)
     with Master(layer, config=application, policy=policy) as master:
         master.connect()
         properties = master.slaveProperties
@@ -67,7 +77,9 @@ def main():
         found["memory"] = bytes(master.shortUpload(32, 0, 0)).hex()
         policy.setup()
         policy.start()
-        time.sleep(1.5)
+        end = time.monotonic() + 60
+        while policy.count <= 12_000 / lists[0].prescaler and time.monotonic() < end:
+            time.sleep(0.05)
         policy.stop()
         time.sleep(0.3)
         master.disconnect()
