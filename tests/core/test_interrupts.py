@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 import pendel
+from pendel.cli import apart
 
 DOOR = str(pendel.__path__[0]) + "/examples/car_door_drive.pendel"
 TERMINAL = [sys.executable, "-P", "-m", "pendel.cli.main"]
@@ -81,6 +82,23 @@ def test_an_interrupt_ends_the_terminal_with_its_child(verb, to_all):
                 os.kill(one, signal.SIGKILL)
         process.stderr.close()
     assert computing and not any(Path(f"/proc/{child}").exists() for child in computing)
+
+
+def test_a_process_that_lost_an_interrupt_is_asked_again_and_one_that_hears_none_is_ended(monkeypatch):
+    monkeypatch.setattr(apart, "KILLED", 2.0)
+    lost = """
+import signal, sys, time
+heard = []
+signal.signal(signal.SIGINT, lambda *_: heard.append(1) if not heard else sys.exit(130))
+print("hears", flush=True)
+time.sleep(60)
+"""
+    for text, code in ((lost, 130), (lost.replace("if not heard", "if True"), -signal.SIGKILL)):
+        child = subprocess.Popen([sys.executable, "-c", text], stdout=subprocess.PIPE, text=True)
+        assert child.stdout.readline() == "hears\n"
+        assert apart._interrupted(child.pid) == code
+        child.stdout.close()
+        child.returncode = code  # which it would ask the system for
 
 
 @pytest.mark.parametrize(

@@ -10,6 +10,7 @@ import contextlib
 import os
 import signal
 import sys
+import time
 import traceback
 from collections.abc import Sequence
 from pathlib import Path
@@ -83,15 +84,37 @@ def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -
 
 def _ended(child: int) -> int:
     """Exit code of the other process; Ctrl+C, or a signal to this process alone, ends it as well."""
-    interrupted = False
+    try:
+        return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    except KeyboardInterrupt:
+        pass
+    code = _interrupted(child)
+    return INTERRUPTED if code else code
+
+
+ASKED_AGAIN, KILLED = 0.5, 6.0
+"""s after which a process that was interrupted is asked once more, and after which it is ended."""
+
+
+def _interrupted(child: int) -> int:
+    """Exit code of the other process, which is to end soon. It is asked until it does: an interrupt that Python hears
+    while it clears an object away is lost (data model, ``object.__del__``)."""
+    begun = time.monotonic()
+    asked = 0.0
     while True:
         try:
-            code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-            return INTERRUPTED if interrupted and code else code
-        except KeyboardInterrupt:
+            ended, status = os.waitpid(child, os.WNOHANG)
+            if ended:
+                return os.waitstatus_to_exitcode(status)
+            past = time.monotonic() - begun
+            if past >= asked:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(child, signal.SIGINT if past < KILLED else signal.SIGKILL)
+                asked = past + ASKED_AGAIN
+            time.sleep(0.01)
+        except KeyboardInterrupt:  # once more: at once
             with contextlib.suppress(ProcessLookupError):
-                os.kill(child, signal.SIGKILL if interrupted else signal.SIGINT)
-            interrupted = True
+                os.kill(child, signal.SIGKILL)
 
 
 def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None:

@@ -309,7 +309,9 @@ class PlansPage(RowsOut):
                 self.status_message.emit(str(problem))
         places = gathered.order(self.sorted_by, falling=self.falling, kept=kept)
         first_time = self.model.columnCount() != 1 + len(gathered.heads)
+        chosen = self.model.places[self.table.chosen_rows()] if self.chosen is not None else []
         self.model.show(gathered, places)
+        self.table.choose_again(np.flatnonzero(np.isin(places, chosen)).tolist())
         if first_time:
             self.table.fit_columns()
         self._draw()

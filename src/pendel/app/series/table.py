@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QItemSelectionModel, QModelIndex, QObject, Qt
+from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, QObject, Qt
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QHeaderView, QTableView
 
@@ -138,6 +139,18 @@ class RowsTable(QTableView):
         how = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
         chosen.setCurrentIndex(index, how)
         self.scrollTo(index)
+
+    def choose_again(self, rows: Iterable[int]) -> None:
+        """Rows that were chosen before the model was filled anew, wherever they are now; nobody hears of it."""
+        model, chosen = self.model(), self.selectionModel()
+        assert model is not None and chosen is not None
+        selection = QItemSelection()
+        for row in rows:
+            selection.select(model.index(row, 0), model.index(row, model.columnCount() - 1))
+        blocked = chosen.blockSignals(True)
+        chosen.select(selection, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+        chosen.blockSignals(blocked)
+        self.viewport().update()
 
     def chosen_rows(self) -> list[int]:
         """Rows of the model that are selected, in their order on the screen."""
