@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
     from pendel.core.series.rows import Row
     from pendel.core.series.running import Going
+    from pendel.core.verbs.heating import HeatReport
     from pendel.core.verbs.series import SearchReport
 
 
@@ -210,6 +211,50 @@ class VariedDrive(EditedDrive):
             raise DriveProblem("There is no goal. Give a smallest, a largest or an equal figure.")
         plan = self._plan_of(what, figures, RANDOM, trials, 1)[0]
         return search(self.document.copy(), plan, goal, cores or usable_cores())
+
+    def heat_over(
+        self,
+        duty: Mapping[str, Sequence[str | float]],
+        *,
+        kind: str = "",
+        time: str | float = "",
+        share: str | float = "",
+        steady: bool = False,
+        rounds: int = 1,
+        own_c: bool = False,
+    ) -> HeatReport:
+        """How warm the drive gets over a duty of minutes or hours, by short runs at its operating points
+        (docs/heat.md).
+
+        Parameters
+        ----------
+        duty
+            columns: ``time``, and what is set, by the names of values and quantities. With a ``kind`` (S1, S2, S3, S6
+            of IEC 60034-1) one target with its load and its rest, for a ``time``, of which a ``share`` is under load.
+        steady
+            the cycle that repeats itself, else ``rounds`` times from the starting temperatures.
+
+        Raises
+        ------
+        DriveProblem, DriveHasFindings
+
+        >>> key = d.add("heat_capacity", "Copper", C="12 J/K", T_max="155 °C")
+        >>> key = d.add("heat_resistance", "To the air", R="4 K/W")
+        >>> key = d.add("ambient", "Air", T="35 °C")
+        >>> for a, b in (("door_motor.heat", "copper.a"), ("copper.b", "to_the_air.a"), ("to_the_air.b", "air.a")):
+        ...     d.connect(a, b)
+        >>> warm = d.heat_over({"m_leaf": ["120 kg", "60 kg"]}, kind="S3", time="2 min", share=0.4, steady=True)
+        >>> [place.what for place in warm.places]
+        ['Door motor', 'Copper']
+        """
+        from pendel.core.heat.over import heat_over
+        from pendel.core.verbs.heating import duty_of, report_of
+
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call heat_over(own_c=True)")
+        wished = duty_of(self.document, duty, kind=kind, time=time, share=share)
+        return report_of(heat_over(self.document.copy(), wished, steady=steady, rounds=rounds))
 
     def _plan_of(
         self,

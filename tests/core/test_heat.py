@@ -109,7 +109,7 @@ def test_a_machine_gets_as_warm_as_its_own_resistance_makes_it():
 )
 def test_every_machine_heats_what_is_wired_to_it_and_nothing_else_changes(example):
     d = pendel.open_example(example)
-    machine = next(key for key, card in d.cards.items() if card.kind.port("heat"))
+    machine = next(key for key, card in d.cards.items() if card.kind.group == "machine")
     d.set("until", "20 ms")
     before = d.run()
     entered = next((v.default for v in d.card(machine).kind.values if v.name == "T_w"), "20")

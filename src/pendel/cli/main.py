@@ -40,6 +40,8 @@ UNBOUND = ("board", "script", "serve")
 """Verbs that go on until they are stopped."""
 WITHOUT_RESULT = (*UNBOUND, "set")
 DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into the file it came from"
+WITH_SUMMARY = ("series", "heat")
+"""Verbs that print a summary beside the file they write."""
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""
 EPILOGUE = (
@@ -215,7 +217,7 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         write_result(result, options.result or Path(options.out))
     if options.json:
         print(as_json(result))
-    elif to_file and verb.name != "series":
+    elif to_file and verb.name not in WITH_SUMMARY:
         pass
     elif isinstance(result, str):
         print(result, end="")
@@ -239,6 +241,20 @@ def write_result(result: Any, path: Path) -> None:
         from pendel.core.formats.traces import save_traces
 
         save_traces([result.run], result.signals, path)
+
+
+MOST_BYTES = 4_000_000
+"""Of a file that is a parameter."""
+
+
+def text_of(path: Path) -> str:
+    """Of a file that is a parameter. Raises `FileProblem`."""
+    try:
+        if not path.is_file() or path.stat().st_size > MOST_BYTES:
+            raise FileProblem(str(path), "it is no file, or too large.")
+        return path.read_text("utf-8-sig")
+    except (OSError, UnicodeDecodeError) as problem:
+        raise FileProblem(str(path), f"it cannot be read: {problem}.") from problem
 
 
 def check_ending(verb: Verb, options: argparse.Namespace) -> None:
@@ -331,6 +347,9 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
 
     def prepared() -> Drive:
         drive = opened(options.file) if verb.opens else Drive()
+        for parameter in verb.parameters:
+            if parameter.reads and (path := getattr(options, parameter.name)):
+                setattr(options, parameter.name, text_of(Path(path)))
         if verb.name != "set" and verb.opens:
             set_named(drive, options.set)
         for sentence in all_left_out():

@@ -13,6 +13,7 @@ from pendel.cli.lines import print_aside, print_line, visible_json
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.exporting import UnitReport
+from pendel.core.verbs.heating import HeatReport
 from pendel.core.verbs.judging import TransferReport
 from pendel.core.verbs.mechanics import CalmedReport, MechanicsReport
 from pendel.core.verbs.plain import plain as in_plain
@@ -107,6 +108,19 @@ def _(result: SeriesReport, verb: str) -> None:
         print_aside(f"found: {reason}")
     if len(reasons) > MOST_REASONS:
         print_aside(f"found: {len(reasons) - MOST_REASONS} more reasons; --out has them row by row")
+
+
+@show.register
+def _(result: HeatReport, verb: str) -> None:
+    how = "the cycle that repeats itself" if result.steady else "from the start"
+    times = f", load × {result.factor:.3g}" if result.factor != 1.0 else ""
+    print_line(f"{result.duty or 'duty'} of {result.duration:g} s{times}: {how}, by {result.short_runs} short runs")
+    print()
+    print_line("place", "signal", "begin °C", "end °C", "warmest °C", "at s", "limit °C", "use", "heat W")
+    for p in result.places:
+        figures = [f"{x:.4g}" for x in (p.begin, p.end, p.warmest, p.at)]
+        limit = [f"{p.limit:.4g}", f"{100 * p.use:.0f} %"] if p.limit == p.limit else ["–", "–"]
+        print_line(p.what, p.signal, *figures, *limit, f"{p.heat:.4g}" if p.heat == p.heat else "–")
 
 
 @show.register

@@ -343,7 +343,7 @@ def _build(c: PartContext, model: OwnModel) -> None:
         c.signal(name, symbols[name])
     for left, right in model.equations:
         c.equation(symbolic(left, symbols) - symbolic(right, symbols))
-    c.lost(absorbed)
+    c.lost(absorbed, to="")
 
 
 EXAMPLE = OwnEquations(

@@ -26,6 +26,12 @@ def expression_of(value: ca.SX | float) -> ca.SX:
     return value if isinstance(value, ca.SX) else ca.SX(value)
 
 
+HEAT = "heat"
+"""The port to which a part's losses go, where it has one."""
+BOOKED = "switched"
+"""Names the states that hold switching energies (J) until they have gone to a heat port."""
+
+
 @dataclass
 class Pin:
     """One connection point: ``across`` is equal along a wire, ``through`` sums to zero."""
@@ -117,6 +123,20 @@ class PulsedMean:
     opposed: bool = False
 
 
+@dataclass(frozen=True, eq=False)
+class SwitchedDevice:
+    """A device whose switching energies are booked while a run goes on: its ``gate`` and the ``state`` (both keys)
+    that takes them, in J; voltage (V) and current (A) in its forward direction; what it loses in turning on, in
+    turning off, each over voltage times current (J/V/A)."""
+
+    state: str
+    gate: str
+    u: ca.SX
+    i: ca.SX
+    on: ca.SX
+    off: ca.SX
+
+
 @dataclass
 class Profile:
     """Piecewise linear in time: value = offset + slope·t on each stretch."""
@@ -168,6 +188,7 @@ class Network:
     """Gate signals: 0 or 1, changed by pulse channels only. They follow the modes in the vector of modes."""
     pulses: list[PulseChannel] = field(default_factory=list)
     pulsed_means: list[PulsedMean] = field(default_factory=list)
+    switched: list[SwitchedDevice] = field(default_factory=list)
     frictions: list[DryFriction] = field(default_factory=list)
     surfaces: list[Surface] = field(default_factory=list)
     profiles: list[Profile] = field(default_factory=list)
@@ -215,6 +236,8 @@ class PartContext:
         """What was asked about values, and the answers."""
         self._pins, self._values, self._starts = pins, values, starts
         self._choices, self._profile, self._given = dict(form.choices), profile, given_starts
+        self._heat: dict[str, ca.SX] = {}
+        self._booked: dict[str, ca.SX] = {}
 
     def key(self, name: str) -> str:
         return f"{self.card}.{name}"
@@ -403,9 +426,37 @@ class PartContext:
         adds up."""
         self._adds_up(self.network.stored, energy)
 
-    def lost(self, power: ca.SX) -> None:
-        """Power turned into heat (W)."""
+    def lost(self, power: ca.SX, to: str = HEAT) -> None:
+        """Power turned into heat (W), which goes to the heat port ``to``, where that is wired."""
         self._adds_up(self.network.lost, power)
+        self.warms(power, to)
+
+    def warms(self, power: ca.SX, port: str = HEAT) -> None:
+        """Heat (W) into a port, where it is wired, that the part does not draw: switching energies are told beside
+        the circuit."""
+        if self.has(port):
+            self._heat[port] = self._heat.get(port, ca.SX(0)) + power
+
+    def temperature(self, entered: ca.SX | float, port: str = HEAT) -> ca.SX:
+        """°C at a heat port, where it is wired; else what was entered."""
+        return self.line(port).across if self.has(port) else expression_of(entered)
+
+    def switched(self, gate: str, u: ca.SX, i: ca.SX, *, on: ca.SX, off: ca.SX, held: ca.SX, port: str = HEAT) -> None:
+        """Book a device's switching energies to a heat port, where that is wired: what it loses in turning on and in
+        turning off, over voltage times current (J/V/A). They go there as they decay with the time ``held`` (s)."""
+        if not self.has(port):
+            return
+        name = f"{BOOKED}_{port}"
+        if port not in self._booked:
+            self._booked[port], slope = self.state(name)
+            self.equation(slope + self._booked[port] / held)
+            self.warms(self._booked[port] / held, port)
+        self.network.switched.append(SwitchedDevice(self.key(name), self.key(gate), u, i, on, off))
+
+    def end_heat(self) -> None:
+        """State what flows through the heat ports: once, when all is said."""
+        for port, power in self._heat.items():
+            self.equation(self.line(port).through + power)
 
     def delivered(self, power: ca.SX) -> None:
         """Power taken out of the drive by a load, not as heat of a part (W)."""

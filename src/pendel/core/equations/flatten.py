@@ -97,6 +97,7 @@ def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APa
             profile=numbers.profiles.get(key, ((), ())),
         )
         parts[key].build(context)
+        context.end_heat()
         answers += [(key, name, question, answer) for (name, question), answer in context.answers.items()]
     return network, tuple(answers)
 

@@ -133,11 +133,16 @@ class PlantModel:
             [("y", demoted), ("jac", self.derivative(demoted, x) if demoted.numel() else ca.SX())],
         )
         forced = self.emit_affine(emitter)
+        if n.switched:
+            devices = [e for d in n.switched for e in (d.u, d.i, d.on, d.off)]
+            emitter.function("pd_switched", [("y", stacked(*self.system.express_all(devices)))])
+        modes = (*(m.key for m in n.modes), *n.gates)
+        states = (*(e.key for e in self.system.states), *(s.name() for s in self.energy_symbols))
         return Structure(
-            state_keys=(*(e.key for e in self.system.states), *(s.name() for s in self.energy_symbols)),
+            state_keys=states,
             commands=tuple(n.inputs),
             profile_keys=tuple(p.key for p in n.profiles),
-            mode_keys=(*(m.key for m in n.modes), *n.gates),
+            mode_keys=modes,
             parameter_keys=tuple(n.parameters),
             surfaces=tuple((s.key, s.count) for s in n.surfaces),
             signals=tuple(self.signals),
@@ -167,6 +172,7 @@ class PlantModel:
                 )
                 for p in n.pulses
             ),
+            switched=tuple((modes.index(d.gate), states.index(d.state)) for d in n.switched),
             source=emitter.source(),
         )
 

@@ -131,6 +131,9 @@ class Structure:
     """Places among derivatives, then guards, that move with time and inputs besides the states; None where these
     are not affine in the states, or those too many for it to matter."""
     pulses: tuple[PulseShape, ...] = ()
+    switched: tuple[tuple[int, int], ...] = ()
+    """Of devices whose switching energies are booked as it goes on: places of their gate among the modes, and of the
+    state that takes them (J)."""
     answers: Answers = ()
     """What parts asked about their values to state these equations; for other answers there are others."""
     source: str

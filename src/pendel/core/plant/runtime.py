@@ -50,6 +50,7 @@ LOOP_FILES = (
     "locating.c",
     "stepping.c",
     "fixed.c",
+    "booking.c",
     "driver.c",
     "memory.c",
     "session.c",
@@ -58,7 +59,7 @@ LOOP_FILES = (
     "refine.c",
 )
 """One translation unit, in this order."""
-LAYOUT = 7
+LAYOUT = 8
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
 
 INT, DOUBLE = ctypes.c_int, ctypes.c_double
@@ -178,6 +179,8 @@ class RunStruct(ctypes.Structure):
             ("first_row", ctypes.c_long),
             ("n_forced", ctypes.c_int),
             ("forced_places", ctypes.c_void_p),
+            ("n_switched", ctypes.c_int),
+            *((n, ctypes.c_void_p) for n in ("switched", "switched_gates", "switched_states")),
         ]
     )
 

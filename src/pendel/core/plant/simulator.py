@@ -140,6 +140,11 @@ class Simulator:
         run.n_jac = len(structure.jacobian)
         run.jac_places = self._ints("Jacobian", structure.jacobian)
         run.jac_order = self._ints("elimination", structure.elimination)
+        run.n_switched = len(structure.switched)
+        if structure.switched:
+            run.switched = address(self._plant, "pd_switched")
+        run.switched_gates = self._ints("switched gates", [gate for gate, _ in structure.switched])
+        run.switched_states = self._ints("switched states", [state for _, state in structure.switched])
         run.stop, run.progress = pointer(self.watch.stop), pointer(self.watch.progress)
         run.max_rows_log2 = MEMORY_LIMIT_LOG2
         run.row_limit = max(1000, RECORD_BYTES // (8 * self._width))

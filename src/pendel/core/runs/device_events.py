@@ -15,7 +15,7 @@ from pendel.core.plant.program import Structure
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun, SwitchingLoss
-from pendel.core.vocabulary import SignalRole, ValueRole, plainest
+from pendel.core.vocabulary import ENERGY_FACTOR, SignalRole, ValueRole, plainest
 
 SIDES = ("upper", "lower")
 
@@ -161,11 +161,13 @@ def energies_of(
         ):
             after = run.rows[at]
             before = np.concatenate([after[:, :states], run.rows[at - 1][:, states:]], axis=1)
-            (u_0, i_0), (u_1, i_1) = (
-                evaluate(run.structure, rows, run.parameters, [d.voltage, d.current]).T for rows in (before, after)
+            factor = f"{d.gate}{ENERGY_FACTOR}"
+            keys = [d.voltage, d.current, *([factor] if factor in run.structure.signals else [])]
+            (u_0, i_0, *_), (u_1, i_1, *warmer) = (
+                evaluate(run.structure, rows, run.parameters, keys).T for rows in (before, after)
             )
             power = np.maximum(u_0, 0) * np.maximum(i_1, 0) if turns_on else np.maximum(u_1, 0) * np.maximum(i_0, 0)
-            scale = power / (d.u_ref * d.i_ref)
+            scale = power / (d.u_ref * d.i_ref) * (warmer[0] if warmer else 1.0)
             energies[d.key].append((after[:, 0], energy * scale + 0.5 * power * d.transition))
             partner = by_name.get((d.card, d.partner))
             if turns_on and partner and d.e_rec > 0:

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named
 from pendel.core.verbs.exporting import export_unit
+from pendel.core.verbs.heating import heat
 from pendel.core.verbs.judging import linear_between
 from pendel.core.verbs.mechanics import calm, modes
 from pendel.core.verbs.running import measure, run
@@ -160,6 +161,24 @@ VERBS = (
         ),
         writes="its rows by its ending: .csv, .json or .parquet; without it, a summary goes to the terminal",
         endings=lambda: (".csv", ".json", ".parquet"),
+    ),
+    Verb(
+        "heat",
+        "tell how warm a drive gets over a duty of minutes or hours, by short runs",
+        heat,
+        (
+            Parameter("duty", "a table (CSV): time, then what is set, such as torque_demand.after", "FILE", reads=True),
+            Parameter("kind", "S1, S2, S3 or S6 of IEC 60034-1 instead of a table", "TYPE", option="type"),
+            Parameter("load", "of such a type, such as torque_demand.after=400 N*m", "NAME=VALUE"),
+            Parameter("rest", "the value at rest or no load; 0 without it", "VALUE"),
+            Parameter("time", "how long, or the period; 10 min without it", "TIME", unit="s"),
+            Parameter("share", "of the period under load; 40 % without it", "SHARE"),
+            Parameter("steady", "the cycle that repeats itself, instead of once from the start", flag=True),
+            Parameter("rounds", "how often the duty follows itself from the start", "N"),
+            Parameter("highest", "by which factor this may be larger until the first limit is reached", "NAME"),
+        ),
+        writes="the curves as CSV; the summary goes to the terminal",
+        endings=lambda: (".csv",),
     ),
     Verb(
         "loops",
@@ -336,6 +355,7 @@ __all__ = [
     "live_commands",
     "live_values",
     "firmware",
+    "heat",
     "loops",
     "measure",
     "modes",

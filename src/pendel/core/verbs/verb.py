@@ -21,6 +21,8 @@ class Parameter:
     """What the terminal calls it, where that is another word."""
     placed: bool = False
     """Whether the terminal takes it by its place, though it may be left out."""
+    reads: bool = False
+    """Whether it is a file whose text the terminal gives; what does the verb may read no file of the user."""
     flag: bool = False
     """Whether it is only there or not."""
 

@@ -5,10 +5,11 @@ from pendel.core.vocabulary.groups import Group, task_of
 from pendel.core.vocabulary.levels import DRIVE_LEVEL, deepest, levels, plainest
 from pendel.core.vocabulary.links import Deck, Link, Nature
 from pendel.core.vocabulary.pictures import Shape, Symbol
-from pendel.core.vocabulary.roles import Conduction, SignalRole, ValueRole
+from pendel.core.vocabulary.roles import ENERGY_FACTOR, Conduction, SignalRole, ValueRole
 
 __all__ = [
     "DRIVE_LEVEL",
+    "ENERGY_FACTOR",
     "Conduction",
     "Deck",
     "Group",

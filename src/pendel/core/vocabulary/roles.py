@@ -79,6 +79,8 @@ class ValueRole(Enum):
     REFERENCE_VOLTAGE = auto()
     """At which the switching energies hold."""
     REFERENCE_CURRENT = auto()
+    TEMPERATURE_LIMIT = auto()
+    """°C, of the sheet."""
     GAIN = auto()
     """Multiplies a signal, and so has not the unit of the output."""
 
@@ -106,3 +108,7 @@ class Conduction:
     """Whether nothing but the devices limits its current in a short circuit."""
     joined: tuple[tuple[Pin, Pin], ...] = ()
     earths: Pin | None = None
+
+
+ENERGY_FACTOR = "_energy_factor"
+"""Behind a gate's name, the signal of what temperature makes of its device's switching energies."""

@@ -26,6 +26,7 @@ from pendel.core.catalogue.electrical.pulse_values import (
     ratings,
     with_off_resistance,
 )
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import SignalRole
@@ -210,6 +211,8 @@ def one_leg(c: PartContext, top: ca.SX, pole: ca.SX, bottom: ca.SX, load: ca.SX)
         leg = mean_leg(c, "leg", duty, load, top - bottom)
         c.equation(pole - bottom - leg.share * (top - bottom) + leg.drop)
         c.signal("switching_loss", leg.switched)
+        c.lost(leg.drop * load)
+        c.warms(leg.switched)
         return leg.share * load, leg.drop * load
     upper, lower = pulsed_leg(c, Leg(""), "duty", top, pole, bottom, carrier=c.choice("carrier"))
     c.equation(load - upper.i + lower.i)
@@ -223,7 +226,6 @@ def report_bridge(c: PartContext, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: 
     c.signal("link_current", i_dc)
     c.signal("power", u_out * load)
     c.signal("loss", loss)
-    c.lost(loss)
 
 
 def conduction(v: Values, card: Card) -> list[Figure]:
@@ -278,7 +280,7 @@ def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -
         sentence=sentence,
         group="converter",
         keywords=keywords + " dc-dc chopper converter",
-        ports=PAIRS,
+        ports=(*PAIRS, heat_port("Heat of devices and choke")),
         values=(*FILTER, *(replace(v, levels=()) for v in pulses.SWITCH_VALUES), *pulses.PULSE_VALUES[:1]),
         choices=CHOICES,
         levels=("averaged", "switching"),

@@ -6,7 +6,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Leg, Link, Port, Signal
 from pendel.core.catalogue.electrical.drawings import FOUR_QUADRANT
-from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
+from pendel.core.catalogue.electrical.legs import leg_converter, leg_port, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import PULSED, SAMPLING
 from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import SignalRole
@@ -36,6 +36,9 @@ def build_averaged(c: PartContext) -> None:
     c.signal("switching_loss", a.switched + b.switched)
     c.equation(u_out - share * u_dc + drop)
     c.equation(i_dc - share * load)
+    for name, leg, current in zip(LEGS, (a, b), (load, -load)):
+        c.lost(leg.drop * current, to=leg_port(c, name))
+        c.warms(leg.switched, leg_port(c, name))
     report(c, u_out, load, u_dc, i_dc, duty, drop * load)
 
 
@@ -77,7 +80,6 @@ def report(c: PartContext, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, 
     c.signal("duty_ratio", duty)
     c.signal("power", u_out * load)
     c.signal("loss", loss)
-    c.lost(loss)
 
 
 KIND = leg_converter(

@@ -8,20 +8,25 @@ from typing import Any
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Choice, Leg, Part, Signal, Value
+from pendel.core.catalogue.declare import Choice, Leg, Part, Port, Signal, Value
 from pendel.core.catalogue.electrical import devices
 from pendel.core.catalogue.electrical import pulse_values as pulses
 from pendel.core.catalogue.electrical.pulse_values import (
     LEAST_SMOOTH,
+    OVER_TEMPERATURE,
     PULSED,
     SMOOTH_CURRENT,
     SMOOTH_SHARE,
+    WARM_VALUES,
+    energy_factor,
     pulse_numbers,
     ratings,
+    tempered,
 )
+from pendel.core.catalogue.heat.port import heat_port, temperature_of
 from pendel.core.drive.document import Card
-from pendel.core.equations.context import PartContext
-from pendel.core.vocabulary import ValueRole
+from pendel.core.equations.context import HEAT, PartContext
+from pendel.core.vocabulary import ENERGY_FACTOR, ValueRole
 
 SIDES = ("upper", "lower")
 DEVICE = Choice("device", "Switches", (("mosfet", "MOSFETs"), ("igbt", "IGBTs")))
@@ -29,7 +34,7 @@ ON_DROP = Value("V_0", "On-state drop", "V", "0.9", low=0.0, role=ValueRole.DROP
 """Of an IGBT; a MOSFET has none."""
 
 
-LEG_VALUES = (*pulses.SWITCH_VALUES, ON_DROP, *pulses.PULSE_VALUES, *pulses.DEVICE_VALUES)
+LEG_VALUES = (*pulses.SWITCH_VALUES, ON_DROP, *pulses.PULSE_VALUES, *pulses.DEVICE_VALUES, *WARM_VALUES)
 
 
 def is_igbt(card: Card) -> bool:
@@ -39,7 +44,27 @@ def is_igbt(card: Card) -> bool:
 def leg_values(values: Iterable[Value]) -> Callable[[Card], set[str]]:
     """Names of the values in force, for `Kind.value_names_in_force`: the on-state drop belongs to IGBTs."""
     names = {v.name for v in values}
-    return lambda card: names if is_igbt(card) else names - {ON_DROP.name}
+    drops = {ON_DROP.name, f"{ON_DROP.name}_warm"}
+    return lambda card: tempered(names if is_igbt(card) else names - drops, card)
+
+
+def leg_port(c: PartContext, name: str) -> str:
+    """The port to which a leg's heat goes: its own where that is wired."""
+    own = f"{HEAT}_{name}"
+    return own if name and c.has(own) else HEAT
+
+
+def heat_ports(names: Iterable[str]) -> tuple[Port, ...]:
+    """Of all devices, and of each leg's where there are several."""
+    return heat_port("Heat of its devices"), *(heat_port(f"Heat of leg {n}", f"{HEAT}_{n}") for n in names if n)
+
+
+def temperature_signal(name: str) -> str:
+    return f"temperature_{name}" if name else "temperature"
+
+
+def tell_temperature(c: PartContext, name: str) -> None:
+    c.signal(temperature_signal(name), c.temperature(c.value("T_j"), leg_port(c, name)))
 
 
 def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
@@ -53,6 +78,7 @@ def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
     legs = [Leg(n) for n in names]
     return (
         Signal("switching_loss", "switching loss", "W", ("averaged",)),
+        *(temperature_of(f"leg {leg.name}:" if leg.name else "device", temperature_signal(leg.name)) for leg in legs),
         *(
             Signal(leg.signal(name, side), f"{words} {leg.switch(side)}", unit, PULSED)
             for name, words, unit in what
@@ -65,6 +91,7 @@ def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
 def leg_converter(
     *,
     names: Iterable[str],
+    ports: tuple[Port, ...],
     choices: tuple[Choice, ...],
     signals: tuple[Signal, ...],
     values: tuple[Value, ...] = (),
@@ -82,7 +109,8 @@ def leg_converter(
         group="converter",
         values=every,
         value_names_in_force=leg_values(every),
-        choices=(pulses.LEVEL_CHOICE, DEVICE, *choices),
+        ports=(*ports, *heat_ports(names)),
+        choices=(pulses.LEVEL_CHOICE, DEVICE, *choices, OVER_TEMPERATURE),
         levels=pulses.ALL_LEVELS,
         legs=tuple(map(Leg, names)),
         signals=(*signals, *leg_signals(names)),
@@ -116,7 +144,8 @@ def pulsed_leg(
         numbers=pulse_numbers(c),
         **pulse,
     )
-    r = ratings(c)
+    port = leg_port(c, leg.name)
+    r = ratings(c, port)
     name = leg.name or "leg"
     upper = devices.transistor(c, f"{name}_upper", top - pole, gates[0], r)
     lower = devices.transistor(c, f"{name}_lower", pole - bottom, gates[1], r)
@@ -125,7 +154,23 @@ def pulsed_leg(
         c.signal(leg.signal("current", side), device.i)
         c.signal(leg.signal("voltage", side), device.u)
         c.signal(leg.signal("loss", side), device.loss)
+        c.lost(device.loss, to=port)
+        book(c, leg.gate(side), device, port, recovers=True)
+    tell_temperature(c, leg.name)
     return upper, lower
+
+
+def book(c: PartContext, gate: str, device: devices.Device, port: str, *, recovers: bool) -> None:
+    """Switching energies of a device to its heat port; see `pendel.core.runs.device_events.energies_of`. ``recovers``:
+    another diode gives way where it turns on."""
+    factor = energy_factor(c, port)
+    if pulses.over_temperature(c):
+        c.signal(f"{gate}{ENERGY_FACTOR}", factor)
+    scale = factor / (c.value("U_ref") * c.value("I_ref"))
+    transition = 0.5 * c.value("t_tr")
+    on = (c.value("E_on") + (c.value("E_rec") if recovers else 0.0)) * scale + transition
+    off = c.value("E_off") * scale + transition
+    c.switched(gate, device.u, device.i, on=on, off=off, held=1.0 / c.value("f_p"), port=port)
 
 
 ROUND = 0.1
@@ -157,26 +202,27 @@ def mean_leg(c: PartContext, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *
     dead time through a diode. With IGBTs it flows through the transistor for its share of the period and else
     through the diode of the other switch. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5
     and 25-6 (from memory)."""
-    r_on = ratings(c).r_on
+    r = ratings(c, leg_port(c, name))
+    tell_temperature(c, name)
+    r_on = r.r_on
     leg = c.pulsed_mean(name, load, link, duty, opposed=opposed)
     # A leg that stays at one rail, as in block commutation, has neither dead time nor ripple.
     pulsed = ca.if_else(ca.logic_and(duty > 0, duty < 1), 1.0, 0.0)
     dead = pulsed * c.parasitic("t_dead") * c.value("f_p")
-    igbt = c.choice("device") == "igbt"
     upper = duty
     for part in (0.5, 1.0):  # what dead time leaves of a pulse decides the ripple, and that what it leaves
         of_duty = (upper * (1 - upper) + LEAST_PULSE) / (duty * (1 - duty) + LEAST_PULSE)
         edges = Edges(load, leg.ripple * of_duty, dead, upper)
         moved = 0.5 * dead * (edges.sign_at_begin + edges.sign_at_end)
         upper = (1 - part) * upper + part * ca.fmax(0.0, ca.fmin(1.0, duty - moved))
-    through_diode = edges.mean_sign * c.value("V_d") + c.value("R_d") * load
-    if igbt:
+    through_diode = edges.mean_sign * r.drop + r.r_diode * load
+    if r.on_drop is not None:
         transistor = 0.5 + edges.mean_sign * (upper - 0.5)
-        through_transistor = edges.mean_sign * c.value("V_0") + r_on * load
+        through_transistor = edges.mean_sign * r.on_drop + r_on * load
         drop = transistor * through_transistor + (1 - transistor) * through_diode
     else:
         drop = (1 - 2 * dead) * r_on * load + 2 * dead * through_diode
-    return MeanLeg(upper, drop - leg.nudge, pulsed * switching_power(c, edges, link))
+    return MeanLeg(upper, drop - leg.nudge, pulsed * switching_power(c, edges, link, leg_port(c, name)))
 
 
 class Edges:
@@ -224,7 +270,7 @@ class Valley:
         self.resting = risen * (1 - fallen)
 
 
-def switching_power(c: PartContext, edges: Edges, link: ca.SX) -> ca.SX:
+def switching_power(c: PartContext, edges: Edges, link: ca.SX, port: str) -> ca.SX:
     """Power (W) of a leg's switching by the energies of its devices, which scale with voltage and current:
     what turns on takes over the current at the beginning of its pulse, what turns off leaves that at the end.
     Half of u·i·t_tr for each transition. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section
@@ -232,5 +278,6 @@ def switching_power(c: PartContext, edges: Edges, link: ca.SX) -> ca.SX:
     off = ca.fmax(0, edges.end) + ca.fmax(0, -edges.begin)
     on = ca.fmax(0, edges.begin) + ca.fmax(0, -edges.end)
     energy = (c.value("E_on") + c.value("E_rec")) * on + c.value("E_off") * off
+    energy *= energy_factor(c, port)
     scaled = energy / (c.value("U_ref") * c.value("I_ref")) + 0.5 * c.value("t_tr") * (on + off)
     return c.value("f_p") * ca.fabs(link) * scaled

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 
 import casadi as ca
 
@@ -23,8 +24,9 @@ from pendel.core.catalogue.declare import (
     Values,
 )
 from pendel.core.catalogue.electrical import symbols
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.drive.document import Card
-from pendel.core.equations.context import PartContext
+from pendel.core.equations.context import HEAT, PartContext
 
 ENDS = (Port("a", Link.LINE, "First line", "left"), Port("b", Link.LINE, "Second line", "right"))
 TWO_ENDED = (
@@ -47,9 +49,21 @@ def report(c: PartContext, u: ca.SX, i: ca.SX) -> None:
     c.signal("power", u * i)
 
 
+def by_temperature(c: PartContext, name: str) -> ca.SX:
+    """A resistance at the temperature of the heat port, where that is wired; as entered at 20 °C."""
+    if c.is_zero(name) or not c.has(HEAT):
+        return c.parasitic(name)
+    return c.value(name) * ca.fmax(0.0, 1.0 + c.value(OVER_KELVIN.name) * (c.temperature(20.0) - 20.0))
+
+
+OVER_KELVIN = Value("alpha", "Resistance over temperature", "%/K", "0", low=-5.0, high=5.0)
+"""About 20 °C; 0.393 %/K for copper (IEC 60034-1, from memory). It counts where the heat port is wired."""
+COPPER = "0.393"
+
+
 def build_resistor(c: PartContext) -> None:
     u, i = between(c)
-    c.equation(u - c.parasitic("R") * i)
+    c.equation(u - by_temperature(c, "R") * i)
     report(c, u, i)
     c.lost(u * i)
 
@@ -57,7 +71,7 @@ def build_resistor(c: PartContext) -> None:
 def build_inductor(c: PartContext) -> None:
     u, i = between(c)
     current, slope = c.state("i")
-    r, inductance, g = c.parasitic("R_s"), c.value("L"), c.parasitic("G_p")
+    r, inductance, g = by_temperature(c, "R_s"), c.value("L"), c.parasitic("G_p")
     coil = c.unknown("u_coil")
     c.equation(inductance * slope - (coil - r * current))
     c.equation(coil - u)
@@ -174,8 +188,8 @@ KINDS = (
         sentence="A resistance between two lines.",
         group="circuit",
         keywords="load ohm r",
-        ports=ENDS,
-        values=(Value("R", "Resistance", "Ω", "10", low=0.0),),
+        ports=(*ENDS, heat_port()),
+        values=(Value("R", "Resistance", "Ω", "10", low=0.0), OVER_KELVIN),
         signals=TWO_ENDED,
         build=build_resistor,
         summary=lambda v, card: (v["R"],),
@@ -188,11 +202,12 @@ KINDS = (
         sentence="An inductance between two lines, with its winding resistance.",
         group="circuit",
         keywords="coil choke reactor l",
-        ports=ENDS,
+        ports=(*ENDS, heat_port()),
         values=(
             Value("L", "Inductance", "mH", "1", low=0.0, open_low=True),
             Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
             Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True),
+            replace(OVER_KELVIN, default=COPPER),
         ),
         states=(State("i", "current", "A"),),
         signals=(*TWO_ENDED, Signal("flux", "flux linkage", "Wb")),
@@ -208,7 +223,7 @@ KINDS = (
         sentence="A capacitance between two lines, with its series resistance.",
         group="circuit",
         keywords="condenser c link filter",
-        ports=ENDS,
+        ports=(*ENDS, heat_port()),
         values=(
             Value("C", "Capacitance", "µF", "100", low=0.0, open_low=True),
             Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
@@ -228,7 +243,7 @@ KINDS = (
         sentence="Two windings with a common field.",
         group="circuit",
         keywords="mutual inductance flyback winding",
-        ports=WINDINGS,
+        ports=(*WINDINGS, heat_port()),
         values=(
             Value("L_1", "Inductance 1", "mH", "1", low=0.0, open_low=True),
             Value("L_2", "Inductance 2", "mH", "1", low=0.0, open_low=True),
@@ -270,7 +285,7 @@ KINDS = (
         sentence="A single-phase transformer with leakage, main inductance and losses.",
         group="circuit",
         keywords="windings mains leakage magnetising",
-        ports=WINDINGS,
+        ports=(*WINDINGS, heat_port()),
         values=(
             Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True),
             Value("R_1", "Resistance 1", "Ω", "0.4", low=0.0),

@@ -7,7 +7,7 @@ import casadi as ca
 from pendel.core.catalogue.declare import DRIVE_LEVEL, Choice, Contradiction, Figure, Value, Values
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
 from pendel.core.drive.document import Card
-from pendel.core.equations.context import PartContext
+from pendel.core.equations.context import HEAT, PartContext
 from pendel.core.vocabulary import ValueRole
 
 ALL_LEVELS = ("averaged", "switching", "device")
@@ -45,6 +45,22 @@ DEVICE_VALUES = (
     Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True, role=ValueRole.REFERENCE_CURRENT),
 )
 """Delays move the edges; energies and the transition's ½·u·i·t_tr are booked at each switching."""
+OVER_TEMPERATURE = Choice(
+    "over_temperature",
+    "Over temperature",
+    (("one", "the same at any temperature"), ("two", "values at two temperatures")),
+)
+WARM_VALUES = (
+    Value("T_j", "Devices at", "°C", "25", low=-60.0, high=400.0),
+    Value("T_ref", "The values above hold at", "°C", "25", low=-60.0, high=400.0),
+    Value("T_warm", "those below at", "°C", "125", low=-60.0, high=400.0),
+    Value("R_on_warm", "On-resistance, warm", "mΩ", "9", low=0.0),
+    Value("V_d_warm", "Diode drop, warm", "V", "0.7", low=0.0),
+    Value("V_0_warm", "On-state drop, warm", "V", "0.95", low=0.0),
+    Value("e_warm", "Switching energies, warm over cold", "", "1.2", low=0.0),
+)
+"""Straight between the two temperatures and beyond, as sheets give them (common practice, no source). Where a heat port
+is wired, its temperature counts, else T_j."""
 LEAST_RESISTANCE = 1e-6
 """Ohm; what a switch of no resistance is taken for, since its conductance must be finite."""
 SMOOTH_CURRENT = 0.05
@@ -58,11 +74,42 @@ def with_off_resistance(v: Values, card: Card) -> dict[str, float]:
     return {**v, "R_off": off_resistance(v["R_on"], v["R_off"])}
 
 
-def ratings(c: PartContext) -> Ratings:
+def ratings(c: PartContext, port: str = HEAT) -> Ratings:
+    """Of devices at the temperature of a heat port."""
     maximum = c.value("I_sat") if c.level == "device" else None
-    drop = c.value("V_0") if c.has_choice("device") and c.choice("device") == "igbt" else None
-    r_on = ca.fmax(LEAST_RESISTANCE, c.value("R_on"))
-    return Ratings(r_on, c.value("R_off"), c.value("V_d"), c.value("R_d"), maximum, drop)
+    drop = at_temperature(c, "V_0", port) if c.has_choice("device") and c.choice("device") == "igbt" else None
+    r_on = ca.fmax(LEAST_RESISTANCE, at_temperature(c, "R_on", port))
+    return Ratings(r_on, c.value("R_off"), at_temperature(c, "V_d", port), c.value("R_d"), maximum, drop)
+
+
+def at_temperature(c: PartContext, name: str, port: str) -> ca.SX:
+    """A value that is given at two temperatures, where it is, at that of the devices."""
+    first = c.value(name)
+    if not over_temperature(c):
+        return first
+    return ca.fmax(0.0, first + warmth(c, port) * (c.value(f"{name}_warm") - first))
+
+
+def energy_factor(c: PartContext, port: str) -> ca.SX:
+    """Switching energies at the temperature of the devices, over those that are entered."""
+    return ca.fmax(0.0, 1.0 + warmth(c, port) * (c.value("e_warm") - 1.0)) if over_temperature(c) else ca.SX(1)
+
+
+def over_temperature(c: PartContext) -> bool:
+    return c.has_choice(OVER_TEMPERATURE.name) and c.choice(OVER_TEMPERATURE.name) == "two"
+
+
+def warmth(c: PartContext, port: str) -> ca.SX:
+    """0 where the first values hold, 1 where the second do."""
+    cold = c.value("T_ref")
+    return (c.temperature(c.value("T_j"), port) - cold) / (c.value("T_warm") - cold)
+
+
+def tempered(names: set[str], card: Card) -> set[str]:
+    """Names of values without those of a second temperature, where there is none."""
+    if card.choices.get(OVER_TEMPERATURE.name) == "two":
+        return names
+    return names - {v.name for v in WARM_VALUES}
 
 
 def pulse_numbers(c: PartContext) -> dict[str, str]:
@@ -78,8 +125,22 @@ def pulse_numbers(c: PartContext) -> dict[str, str]:
     return numbers
 
 
+def warm_contradictions(v: Values, card: Card) -> list[Contradiction]:
+    if card.choices.get(OVER_TEMPERATURE.name) == "two" and abs(v["T_warm"] - v["T_ref"]) < CLOSE:
+        sentence = (
+            f"its values are given twice for {v['T_ref']:.3g} °C. Enter the second temperature of the sheet, "
+            "such as 125 °C or 150 °C."
+        )
+        return [Contradiction(sentence, "T_warm")]
+    return []
+
+
+CLOSE = 1.0
+"""K; temperatures this close tell nothing of what lies between."""
+
+
 def pulse_contradictions(v: Values, card: Card) -> list[Contradiction]:
-    contradictions = []
+    contradictions = warm_contradictions(v, card)
     period = 1.0 / v["f_p"]
     if v["t_dead"] >= 0.5 * period:
         contradictions.append(

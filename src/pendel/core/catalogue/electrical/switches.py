@@ -22,11 +22,20 @@ from pendel.core.catalogue.declare import (
 )
 from pendel.core.catalogue.electrical import devices, recovery, symbols
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
-from pendel.core.catalogue.electrical.legs import DEVICE, ON_DROP, leg_values
+from pendel.core.catalogue.electrical.legs import DEVICE, ON_DROP, book, leg_values
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
-from pendel.core.catalogue.electrical.pulse_values import CARRIER, DEVICE_VALUES, SAMPLING
+from pendel.core.catalogue.electrical.pulse_values import (
+    CARRIER,
+    DEVICE_VALUES,
+    OVER_TEMPERATURE,
+    SAMPLING,
+    WARM_VALUES,
+    at_temperature,
+    warm_contradictions,
+)
+from pendel.core.catalogue.heat.port import heat_port, temperature_of
 from pendel.core.drive.document import Card
-from pendel.core.equations.context import PartContext
+from pendel.core.equations.context import HEAT, PartContext
 from pendel.core.vocabulary import Conduction, ValueRole
 
 NOT_USED = ca.SX(1)
@@ -68,13 +77,16 @@ def build_switch(c: PartContext) -> None:
 def build_transistor(c: PartContext) -> None:
     u, i = between(c)
     gate = gate_of(c, on_delay="t_on", off_delay="t_off")
-    drop = c.value("V_0") if c.choice("device") == "igbt" else None
-    ratings = Ratings(c.value("R_on"), c.value("R_off"), c.value("V_d"), c.value("R_d"), on_drop=drop)
+    drop = at_temperature(c, "V_0", HEAT) if c.choice("device") == "igbt" else None
+    r_on, diode_drop = (at_temperature(c, name, HEAT) for name in ("R_on", "V_d"))
+    ratings = Ratings(r_on, c.value("R_off"), diode_drop, c.value("R_d"), on_drop=drop)
     device = devices.transistor(c, "transistor", u, gate, ratings)
     c.equation(i - device.i)
     report(c, u, i)
     c.signal("gate", gate)
+    c.signal("temperature", c.temperature(c.value("T_j")))
     c.lost(u * i)
+    book(c, "gate", device, HEAT, recovers=False)
 
 
 def build_op_amp(c: PartContext) -> None:
@@ -143,7 +155,7 @@ PULSED_GATE = (
 
 def gate_choices(card: Card) -> set[str]:
     pulsed = card.choices.get("gate", "level") != "level"
-    return {"device", "gate", *(("carrier", "sampling") if pulsed else ())}
+    return {"device", "gate", OVER_TEMPERATURE.name, *(("carrier", "sampling") if pulsed else ())}
 
 
 def gate_values(values: tuple[Value, ...]) -> Callable[[Card], set[str]]:
@@ -176,6 +188,7 @@ TRANSISTOR = (
         for v in DEVICE_VALUES
         if v.name in OWN
     ),
+    *WARM_VALUES,
 )
 LIMITED = {"f_1", "slew", "U_low", "U_high", "R_out"}
 KINDS = (
@@ -185,7 +198,7 @@ KINDS = (
         sentence="Conducts from its first to its second line.",
         group="circuit",
         keywords="rectifier freewheel",
-        ports=ENDS,
+        ports=(*ENDS, heat_port()),
         values=(*DIODE, R_OFF, *recovery.VALUES),
         contradictions=recovery.contradictions,
         follows=recovery.follows,
@@ -204,7 +217,7 @@ KINDS = (
         sentence="Conducts both ways while its signal is above one half.",
         group="circuit",
         keywords="contactor relay ideal",
-        ports=(*ENDS, ON),
+        ports=(*ENDS, ON, heat_port()),
         values=(R_ON, R_OFF, *PULSED_GATE),
         choices=(GATE_BY, CARRIER, SAMPLING),
         choice_names_in_force=gate_choices,
@@ -223,14 +236,15 @@ KINDS = (
         sentence="A switch with an antiparallel diode.",
         group="circuit",
         keywords="mosfet igbt valve",
-        ports=(*ENDS, ON),
+        ports=(*ENDS, ON, heat_port()),
         values=(*TRANSISTOR, *PULSED_GATE),
-        choices=(DEVICE, GATE_BY, CARRIER, SAMPLING),
+        choices=(DEVICE, GATE_BY, CARRIER, SAMPLING, OVER_TEMPERATURE),
         choice_names_in_force=gate_choices,
         value_names_in_force=gate_values(TRANSISTOR),
         switches=(Switched("", "gate", "current", "voltage"),),
-        signals=(*TWO_ENDED, GATE),
+        signals=(*TWO_ENDED, GATE, temperature_of("device")),
         equation_values=blocking,
+        contradictions=warm_contradictions,
         build=build_transistor,
         summary=lambda v, card: (v["R_on"], v["V_d"]),
         main_signal="current",

@@ -10,9 +10,10 @@ import casadi as ca
 from pendel.core.catalogue.declare import Choice, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings, symbols
 from pendel.core.catalogue.electrical.devices import Ratings
-from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
+from pendel.core.catalogue.electrical.legs import leg_converter, leg_port, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import CARRIER, SAMPLING, ratings
 from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.equations.context import PartContext, Pin
 from pendel.core.vocabulary import SignalRole
 
@@ -42,7 +43,10 @@ def build_inverter(c: PartContext) -> None:
                 c.equation(height - share * u_dc + drop)
                 driven, into_link, lost = ca.SX(1), ca.SX(0), ca.SX(0)
             link += driven * share * load - into_link
-            loss += driven * drop * load + lost
+            of_leg = driven * drop * load + lost
+            c.lost(of_leg, to=leg_port(c, name))
+            c.warms(leg.switched, leg_port(c, name))
+            loss += of_leg
         else:
             upper, lower = pulsed_leg(
                 c,
@@ -69,7 +73,6 @@ def build_inverter(c: PartContext) -> None:
     c.signal("line_voltage", poles[0].across - poles[1].across)
     c.signal("power", delivered)
     c.signal("loss", loss)
-    c.lost(loss)
 
 
 TINY_DUTY = 1e-9
@@ -90,7 +93,7 @@ def open_or_driven(
 
     Returns the current (A) that its open leg's diodes bring into the link and what they lose (W).
     """
-    r = ratings(c)
+    r = ratings(c, leg_port(c, name))
     upper = devices.diode(c, f"{name}_upper_free", pole.across - plus.across, r)
     lower = devices.diode(c, f"{name}_lower_free", minus.across - pole.across, r)
     c.equation(driven * averaged / r.r_on + (1 - driven) * (upper.i - lower.i - pole.through))
@@ -183,7 +186,7 @@ def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names
         equation_values=blocking,
         build=build_rectifier,
         drawing=drawings.rectifier(names),
-        ports=(*ports, Port("dc", Link.DC, "DC output", "right")),
+        ports=(*ports, Port("dc", Link.DC, "DC output", "right"), heat_port("Heat of its diodes")),
         potentials=lambda level: ((*(p.name for p in ports), "dc"),),
         signals=(
             Signal("output_voltage", "output voltage", "V"),
@@ -233,7 +236,7 @@ KINDS = (
         sentence="A resistance and an inductance in each of three lines.",
         group="circuit",
         keywords="choke coil inductor three-phase commutation filter",
-        ports=(Port("in", Link.AC3, "First side", "left"), Port("out", Link.AC3, "Second side", "right")),
+        ports=(Port("in", Link.AC3, "First side", "left"), Port("out", Link.AC3, "Second side", "right"), heat_port()),
         values=(
             Value("R", "Resistance of a line", "mΩ", "20", low=0.0),
             Value("L", "Inductance of a line", "mH", "1.5", low=0.0, open_low=True),

@@ -15,6 +15,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Figure, Link, Part, Port, Signal, State, Value, Values
 from pendel.core.catalogue.electrical import symbols
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext, Pin
 
@@ -91,7 +92,11 @@ KIND = Part(
     sentence="Changes three-phase voltages, in Yy, Yd or Dy.",
     group="circuit",
     keywords="mains vector group star delta windings",
-    ports=(Port("first", Link.AC3, "First side", "left"), Port("second", Link.AC3, "Second side", "right")),
+    ports=(
+        Port("first", Link.AC3, "First side", "left"),
+        Port("second", Link.AC3, "Second side", "right"),
+        heat_port(),
+    ),
     values=(
         Value("ratio", "Ratio of line voltages", "", "2", low=0.0, open_low=True),
         Value("R_1", "Resistance, first", "Ω", "0.2", low=0.0),

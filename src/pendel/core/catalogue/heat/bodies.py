@@ -9,8 +9,9 @@ from __future__ import annotations
 import casadi as ca
 
 from pendel.core.catalogue.declare import Block, Choice, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.remarks.too_warm import too_warm
 from pendel.core.equations.context import PartContext
-from pendel.core.vocabulary import Group, SignalRole
+from pendel.core.vocabulary import Group, SignalRole, ValueRole
 
 ENDS = (
     Port("a", Link.HEAT, "Warm side", "left", required=False),
@@ -18,6 +19,8 @@ ENDS = (
 )
 ABSOLUTE_ZERO = -273.15
 """°C."""
+LIMIT = Value("T_max", "Limit", "°C", "", low=ABSOLUTE_ZERO, role=ValueRole.TEMPERATURE_LIMIT)
+"""Of the sheet; none where nothing is entered."""
 
 
 def build_capacity(c: PartContext) -> None:
@@ -45,6 +48,7 @@ CAPACITY = Part(
     values=(
         Value("C", "Heat capacity", "J/K", "200", low=0.0, open_low=True),
         Value("T_0", "At the start", "°C", "20", low=ABSOLUTE_ZERO),
+        LIMIT,
     ),
     states=(State("rise", "rise above its start", "K"),),
     signals=(
@@ -56,6 +60,7 @@ CAPACITY = Part(
     summary=lambda v, card: ("capacity", v["C"]),
     main_signal="temperature",
     spine="C",
+    remarks=(too_warm("temperature", LIMIT.name),),
 )
 
 
@@ -177,4 +182,35 @@ SOURCE = Part(
     spine="P",
 )
 
-KINDS: tuple[Part | Block, ...] = (CAPACITY, RESISTANCE, CONVECTION, AMBIENT, SOURCE)
+
+def build_calorimeter(c: PartContext) -> None:
+    pin = c.line("a")
+    energy, flow = c.state("energy")
+    c.equation(pin.across - c.value("T"))
+    c.equation(flow - pin.through)
+    c.signal("temperature", pin.across)
+    c.signal("heat", pin.through)
+    c.signal("energy", energy)
+
+
+CALORIMETER = Part(
+    id="calorimeter",
+    title="Calorimeter",
+    sentence="Holds a temperature and counts the heat that flows into it.",
+    group=Group.HEAT,
+    keywords="thermal heat meter count energy loss measurement",
+    ports=(Port("a", Link.HEAT, "Heat", "left"),),
+    values=(Value("T", "Temperature", "°C", "20", low=ABSOLUTE_ZERO),),
+    states=(State("energy", "heat taken", "J"),),
+    signals=(
+        Signal("temperature", "temperature", "°C", role=SignalRole.TEMPERATURE),
+        Signal("heat", "heat flow in", "W"),
+        Signal("energy", "heat taken", "J"),
+    ),
+    build=build_calorimeter,
+    summary=lambda v, card: ("calorimeter", v["T"]),
+    main_signal="energy",
+    spine="J",
+)
+
+KINDS: tuple[Part | Block, ...] = (CAPACITY, RESISTANCE, CONVECTION, AMBIENT, SOURCE, CALORIMETER)

@@ -13,6 +13,8 @@ from fractions import Fraction
 import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Contradiction, Link, Part, Port, Rows, Signal, Value, Values
+from pendel.core.catalogue.heat.bodies import LIMIT
+from pendel.core.catalogue.remarks.too_warm import too_warm
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import Group, SignalRole
@@ -130,8 +132,10 @@ KIND = Part(
             "form", "Chain", (("cauer", "Cauer, for what is wired behind"), ("foster", "Foster, as the sheet's terms"))
         ),
     ),
-    values=(Value("T_0", "At the start", "°C", "20", low=-273.15),),
-    value_names_in_force=lambda card: {"T_0"} if card.choices.get("form", "cauer") == "cauer" else set(),
+    values=(Value("T_0", "At the start", "°C", "20", low=-273.15), LIMIT),
+    value_names_in_force=lambda card: (
+        {LIMIT.name} | ({"T_0"} if card.choices.get("form", "cauer") == "cauer" else set())
+    ),
     rows=Rows(
         "Terms",
         (
@@ -152,4 +156,5 @@ KIND = Part(
     summary=lambda v, card: ("Z_th", f"{len(card.rows)} terms"),
     main_signal="temperature",
     spine="Z",
+    remarks=(too_warm("temperature", LIMIT.name),),
 )

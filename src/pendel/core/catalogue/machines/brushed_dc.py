@@ -20,7 +20,7 @@ from pendel.core.catalogue.declare import (
     Value,
     Values,
 )
-from pendel.core.catalogue.machines.losses import HEAT_PORT, WINDING_TEMPERATURE, by_temperature, heats
+from pendel.core.catalogue.machines.losses import HEAT_PORT, WINDING_TEMPERATURE, by_temperature
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
@@ -38,7 +38,6 @@ def build(c: PartContext) -> None:
     r, inductance, k = c.value("R_a"), c.value("L_a"), c.value("k")
     j, b = c.value("J_m"), c.value("b_m")
     r = by_temperature(c, r, 20.0)
-    heats(c, r * i * i)
     c.equation(current - i)
     c.equation(speed - omega)
     c.equation(inductance * d_current - (u - r * i - k * omega))
@@ -54,7 +53,8 @@ def build(c: PartContext) -> None:
     c.signal("power", -torque * omega)
     c.signal("copper_loss", r * i * i)
     c.signal("loss", r * i * i + b * omega * omega)
-    c.lost(r * i * i + b * omega * omega)
+    c.lost(r * i * i)
+    c.lost(b * omega * omega, to="")
     c.stored(inductance * current * current / 2 + j * speed * speed / 2)
 
 

@@ -32,13 +32,16 @@ from pendel.core.catalogue.declare import (
     Values,
 )
 from pendel.core.catalogue.machines.losses import (
+    CAGE_PORT,
+    CAGE_TEMPERATURE,
     HEAT_PORT,
     IRON,
+    IRON_PORT,
     TEMPERATURE,
     WINDING_TEMPERATURE,
     by_temperature,
-    heats,
     iron_drag,
+    lose,
     warmer,
 )
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
@@ -73,7 +76,7 @@ def build(c: PartContext) -> None:
     c.equation(slope_y - (u[1] - r_s * currents[1] - w_stator * psi_x))
     cage_loss, magnetic = ca.SX(0), ca.SX(0)
     for k, ((x, dx), (y, dy)) in windings.items():
-        r, leak = c.value(f"R_r{k}"), c.value(f"L_r{k}")
+        r, leak = by_temperature(c, c.value(f"R_r{k}"), c.value("T_w"), CAGE_PORT.name), c.value(f"L_r{k}")
         inside = [(flux - m) / leak for flux, m in zip((x, y), main)]
         c.equation(dx - (-r * inside[0] + w_cage * y))
         c.equation(dy - (-r * inside[1] - w_cage * x))
@@ -87,7 +90,6 @@ def build(c: PartContext) -> None:
     rotor.turn(1.5 * p * (stator[0][0] * currents[1] - stator[1][0] * currents[0]), b + drag)
     square = currents[0] ** 2 + currents[1] ** 2
     copper = 1.5 * r_s * square
-    heats(c, copper)
     iron = drag * rotor.speed * rotor.speed
     loss = copper + cage_loss + iron + b * rotor.speed * rotor.speed
     flux_alpha, flux_beta = turned(windings["1"][0][0], windings["1"][1][0], frame)
@@ -106,7 +108,8 @@ def build(c: PartContext) -> None:
         ("loss", loss),
     ):
         c.signal(name, value)
-    c.lost(loss)
+    lose(c, copper, iron, b * rotor.speed * rotor.speed)
+    c.lost(cage_loss, to=CAGE_PORT.name)
     c.stored(0.75 * c.value("L_s") * square + magnetic + main_energy(c, main) + rotor.energy)
 
 
@@ -353,7 +356,7 @@ KIND = Part(
     sentence="A three-phase machine with one or two cages, from circuit values or from its tests.",
     group="machine",
     keywords="asynchronous motor cage ac three-phase im acim generator nameplate locked rotor",
-    ports=(*PORTS, HEAT_PORT),
+    ports=(*PORTS, HEAT_PORT, CAGE_PORT, IRON_PORT),
     choices=(
         Choice("entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))),
         Choice("cages", "Cages", (("single", "one"), ("double", "two"))),
@@ -405,6 +408,7 @@ KIND = Part(
         Signal("cage_loss", "loss of the cage", "W"),
         Signal("iron_loss", "iron loss", "W"),
         WINDING_TEMPERATURE,
+        CAGE_TEMPERATURE,
     ),
     build=build,
     equation_values=circuit,

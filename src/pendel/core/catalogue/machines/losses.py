@@ -6,9 +6,9 @@ from collections.abc import Mapping
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Link, Port, Signal, Value
-from pendel.core.equations.context import PartContext
-from pendel.core.vocabulary import SignalRole
+from pendel.core.catalogue.declare import Value
+from pendel.core.catalogue.heat.port import heat_port, temperature_of
+from pendel.core.equations.context import HEAT, PartContext
 
 COPPER = 0.00393
 """1/K, temperature coefficient of copper's resistance about 20 °C: IEC 60034-1, 8.6.2.1 (as 1/(235 + 20),
@@ -21,25 +21,43 @@ IRON = (
 )
 
 
-HEAT_PORT = Port("heat", Link.HEAT, "Heat of the winding", "top", required=False)
-WINDING_TEMPERATURE = Signal("winding_temperature", "winding temperature", "°C", role=SignalRole.TEMPERATURE)
+HEAT_PORT = heat_port("Heat of the winding")
+IRON_PORT = heat_port("Heat of the iron", "iron")
+CAGE_PORT = heat_port("Heat of the cage", "cage")
+MAGNET_PORT = heat_port("Temperature of the magnets", "magnet")
+WINDING_TEMPERATURE = temperature_of("winding", "winding_temperature")
+CAGE_TEMPERATURE = temperature_of("cage", "cage_temperature")
+MAGNET_TEMPERATURE = temperature_of("magnet", "magnet_temperature")
+MAGNET = Value("k_psi", "Flux over temperature", "%/K", "-0.12", low=-1.0, high=0.0)
+"""About 20 °C. Usual for neodymium; −0.2 %/K for ferrite: IEC 60404-8-1 (from memory)."""
 
 
-def by_temperature(c: PartContext, resistance: ca.SX, entered: ca.SX | float) -> ca.SX:
-    """A winding's resistance at the temperature of its heat port, where that is wired; else as it is. ``entered`` is
-    the temperature (°C) at which ``resistance`` holds."""
-    if not c.has(HEAT_PORT.name):
-        c.signal(WINDING_TEMPERATURE.name, ca.SX(entered))
+def by_temperature(c: PartContext, resistance: ca.SX, entered: ca.SX | float, port: str = HEAT) -> ca.SX:
+    """A winding's or cage's resistance at the temperature of its heat port, where that is wired; else as it is.
+    ``entered`` is the temperature (°C) at which ``resistance`` holds."""
+    temperature = c.temperature(entered, port)
+    c.signal((WINDING_TEMPERATURE if port == HEAT else CAGE_TEMPERATURE).name, temperature)
+    if not c.has(port):
         return resistance
-    temperature = c.line(HEAT_PORT.name).across
-    c.signal(WINDING_TEMPERATURE.name, temperature)
     return resistance * (1.0 + COPPER * (temperature - 20.0)) / (1.0 + COPPER * (entered - 20.0))
 
 
-def heats(c: PartContext, power: ca.SX) -> None:
-    """Heat (W) of a winding goes to its port, where that is wired."""
-    if c.has(HEAT_PORT.name):
-        c.equation(c.line(HEAT_PORT.name).through + power)
+def magnet_flux(c: PartContext, flux: ca.SX) -> ca.SX:
+    """Flux (Wb) of the magnets at the temperature of their port, where that is wired; ``flux`` at 20 °C. No loss
+    arises in them here; what warms them is what they are wired to."""
+    temperature = c.temperature(20.0, MAGNET_PORT.name)
+    c.signal(MAGNET_TEMPERATURE.name, temperature)
+    if not c.has(MAGNET_PORT.name):
+        return flux
+    c.warms(ca.SX(0), MAGNET_PORT.name)
+    return flux * (1.0 + c.value(MAGNET.name) * (temperature - 20.0))
+
+
+def lose(c: PartContext, copper: ca.SX, iron: ca.SX, friction: ca.SX) -> None:
+    """Losses (W) of a machine, to the ports of winding and iron; what friction takes warms none of these."""
+    c.lost(copper)
+    c.lost(iron, to=IRON_PORT.name)
+    c.lost(friction, to="")
 
 
 def warmer(v: Mapping[str, float]) -> float:

@@ -30,11 +30,16 @@ from pendel.core.catalogue.declare import (
 from pendel.core.catalogue.machines.losses import (
     HEAT_PORT,
     IRON,
+    IRON_PORT,
+    MAGNET,
+    MAGNET_PORT,
+    MAGNET_TEMPERATURE,
     TEMPERATURE,
     WINDING_TEMPERATURE,
     by_temperature,
-    heats,
     iron_drag,
+    lose,
+    magnet_flux,
     warmer,
 )
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
@@ -54,7 +59,7 @@ def build(c: PartContext) -> None:
     i_d, slope_d = c.state("i_d")
     i_q, slope_q = c.state("i_q")
     p, r, l_d, l_q, psi = (c.value(n) for n in ("p", "R", "L_d", "L_q", "psi"))
-    r = by_temperature(c, r, c.value("T_w"))
+    r, psi = by_temperature(c, r, c.value("T_w")), magnet_flux(c, psi)
     b, k_fe = c.value("b_m"), c.value("k_fe")
     electrical, w = p * rotor.angle, p * rotor.speed
     angles = [electrical - THIRD * n for n in range(3)]
@@ -66,7 +71,6 @@ def build(c: PartContext) -> None:
     report_phases(c, [i_d * ca.cos(a) - i_q * ca.sin(a) for a in angles])
     rotor.turn(1.5 * p * (flux_d * i_q - flux_q * i_d), b + k_fe)
     copper = 1.5 * r * (i_d * i_d + i_q * i_q)
-    heats(c, copper)
     iron = k_fe * rotor.speed * rotor.speed
     loss = copper + iron + b * rotor.speed * rotor.speed
     for name, value in (
@@ -83,13 +87,13 @@ def build(c: PartContext) -> None:
         ("loss", loss),
     ):
         c.signal(name, value)
-    c.lost(loss)
+    lose(c, copper, iron, b * rotor.speed * rotor.speed)
     c.stored(0.75 * (l_d * i_d * i_d + l_q * i_q * i_q) + rotor.energy)
 
 
 CIRCUIT = {"R_s", "L_d", "L_q", "psi_f"}
 SHEET = {"R_ll", "L_ll", "L_ll_q", "K_E", "k_t"}
-COMMON = {"p", "J_m", "b_m", "T_w", "P_fe", "n_fe", "U_dc", "I_max"}
+COMMON = {"p", "J_m", "b_m", "T_w", "k_psi", "P_fe", "n_fe", "U_dc", "I_max"}
 
 
 def value_names_in_force(card: Card) -> set[str]:
@@ -206,7 +210,7 @@ KIND = Part(
     sentence="A three-phase machine with magnets in its rotor, linear, in star or delta.",
     group="machine",
     keywords="pmsm pmac servo brushless ac motor three-phase synchronous ipm spm generator data sheet",
-    ports=(*PORTS, HEAT_PORT),
+    ports=(*PORTS, HEAT_PORT, IRON_PORT, MAGNET_PORT),
     choices=(
         Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
@@ -226,6 +230,7 @@ KIND = Part(
         Value("J_m", "Rotor inertia", "kg·m²", "0.08", low=0.0, open_low=True),
         Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
         TEMPERATURE,
+        MAGNET,
         *IRON,
         Value("U_dc", "Envelope, link", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
         Value("I_max", "Envelope, peak", "A", "250", low=0.0, open_low=True, role=ValueRole.CURRENT_LIMIT),
@@ -247,6 +252,7 @@ KIND = Part(
         Signal("angle_e", "electrical angle", "rad", role=SignalRole.ROTOR_ANGLE),
         Signal("iron_loss", "iron loss", "W"),
         WINDING_TEMPERATURE,
+        MAGNET_TEMPERATURE,
     ),
     build=build,
     equation_values=circuit,

@@ -18,11 +18,12 @@ from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.machines.losses import (
     HEAT_PORT,
     IRON,
+    IRON_PORT,
     TEMPERATURE,
     WINDING_TEMPERATURE,
     by_temperature,
-    heats,
     iron_drag,
+    lose,
     warmer,
 )
 from pendel.core.catalogue.machines.optima import envelope_of_tables, strongest, torque_at
@@ -52,7 +53,6 @@ def build(c: PartContext) -> None:
     report_phases(c, [i_d * ca.cos(a) - i_q * ca.sin(a) for a in angles])
     rotor.turn(1.5 * p * (psi_d * i_q - psi_q * i_d), b + k_fe)
     copper, iron = 1.5 * r * (i_d * i_d + i_q * i_q), k_fe * rotor.speed * rotor.speed
-    heats(c, copper)
     loss = copper + iron + b * rotor.speed * rotor.speed
     for name, value in (
         ("i_d", i_d),
@@ -71,7 +71,7 @@ def build(c: PartContext) -> None:
         ("loss", loss),
     ):
         c.signal(name, value)
-    c.lost(loss)
+    lose(c, copper, iron, b * rotor.speed * rotor.speed)
     c.stored(1.5 * (psi_d * i_d + psi_q * i_q - w_co["f"]) + rotor.energy)
 
 
@@ -144,7 +144,7 @@ KIND = Part(
     group="machine",
     keywords="pmsm synrm reluctance saturation flux linkage table map finite element field calculation "
     "cross coupling ipm",
-    ports=(*PORTS, HEAT_PORT),
+    ports=(*PORTS, HEAT_PORT, IRON_PORT),
     values=(
         Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),

@@ -19,11 +19,12 @@ from pendel.core.catalogue.declare import Choice, Contradiction, Figure, Part, S
 from pendel.core.catalogue.machines.losses import (
     HEAT_PORT,
     IRON,
+    IRON_PORT,
     TEMPERATURE,
     WINDING_TEMPERATURE,
     by_temperature,
-    heats,
     iron_drag,
+    lose,
     warmer,
 )
 from pendel.core.catalogue.machines.pmsm import THIRD, THOUSAND_RPM
@@ -87,14 +88,13 @@ def build(c: PartContext) -> None:
     c.signal("star_voltage", middle if delta else middle - sum(emfs, ca.SX(0)) / 3)
     c.signal("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical)))
     copper = r * sum((i * i for i in currents), ca.SX(0))
-    heats(c, copper)
     iron = k_fe * rotor.speed * rotor.speed
     c.signal("current", ca.sqrt(2.0 / 3.0 * sum((i * i for i in lines), ca.SX(0))))
     c.signal("copper_loss", copper)
     c.signal("iron_loss", iron)
     loss = copper + iron + b * rotor.speed * rotor.speed
     c.signal("loss", loss)
-    c.lost(loss)
+    lose(c, copper, iron, b * rotor.speed * rotor.speed)
     c.stored(inductance / 2 * sum((i * i for i in currents), ca.SX(0)) + rotor.energy)
 
 
@@ -188,7 +188,7 @@ KIND = Part(
     sentence="A three-phase machine with magnets for block commutation.",
     group="machine",
     keywords="bldc brushless block commutation six-step hall trapezoid emf fan motor three-phase data sheet",
-    ports=(*PORTS, HEAT_PORT),
+    ports=(*PORTS, HEAT_PORT, IRON_PORT),
     choices=(
         Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),

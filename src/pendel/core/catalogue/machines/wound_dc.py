@@ -27,11 +27,12 @@ from pendel.core.catalogue.declare import (
 from pendel.core.catalogue.machines.losses import (
     HEAT_PORT,
     IRON,
+    IRON_PORT,
     TEMPERATURE,
     WINDING_TEMPERATURE,
     by_temperature,
-    heats,
     iron_drag,
+    lose,
     warmer,
 )
 from pendel.core.drive.document import Card
@@ -73,7 +74,6 @@ def build(c: PartContext, excitation: str) -> None:
     drag = k_fe * i_f * i_f
     c.equation(j * d_speed - (torque - (b + drag) * speed + load))
     copper, iron = r_a * i_a * i_a + r_f * i_f * i_f, drag * speed * speed
-    heats(c, copper)
     loss = copper + iron + b * speed * speed
     for name, value in (
         ("current", i_a),
@@ -90,7 +90,7 @@ def build(c: PartContext, excitation: str) -> None:
         ("loss", loss),
     ):
         c.signal(name, ca.SX(value))
-    c.lost(loss)
+    lose(c, copper, iron, b * speed * speed)
     c.stored(l_a * i_a * i_a / 2 + l_f * i_f * i_f / 2 + j * speed * speed / 2)
 
 
@@ -180,6 +180,7 @@ def machine(id: str, title: str, sentence: str, keywords: str, excitation: str, 
             Port("shaft", Link.SHAFT, "Shaft", "right"),
             *ports,
             HEAT_PORT,
+            IRON_PORT,
         ),
         choices=(
             Choice("entry", "Enter from", (("circuit", "circuit values"), ("plate", "nameplate and resistances"))),

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from pendel.core.catalogue.declare import Contradiction, Link, Part, Port, Signal, Value, Values
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 
@@ -57,7 +58,11 @@ ROTARY = Part(
     sentence="Viscous and dry friction of a shaft in its bearings; sticks at standstill.",
     group="mechanics",
     keywords="bearing coulomb stiction viscous brake",
-    ports=(Port("a", Link.SHAFT, "Shaft", "left"), Port("b", Link.SHAFT, "Shaft", "right", required=False)),
+    ports=(
+        Port("a", Link.SHAFT, "Shaft", "left"),
+        Port("b", Link.SHAFT, "Shaft", "right", required=False),
+        heat_port(),
+    ),
     values=(
         Value("M_c", "Sliding torque", "N·m", "0.02", low=0.0),
         Value("M_s", "Breakaway torque", "N·m", "0.025", low=0.0),
@@ -81,7 +86,7 @@ LINEAR = Part(
     sentence="Viscous and dry friction of a moving mass on its rail; sticks at standstill.",
     group="mechanics",
     keywords="slide guide coulomb stiction viscous friction linear",
-    ports=(Port("a", Link.ROD, "Rod", "left"), Port("b", Link.ROD, "Rod", "right", required=False)),
+    ports=(Port("a", Link.ROD, "Rod", "left"), Port("b", Link.ROD, "Rod", "right", required=False), heat_port()),
     values=(
         Value("F_c", "Sliding force", "N", "11", low=0.0),
         Value("F_s", "Breakaway force", "N", "14", low=0.0),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import casadi as ca
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.equations.context import PartContext
 
 DEAD_BAND = 1e-9
@@ -70,7 +71,7 @@ GEAR = Part(
     sentence="Turns speed down and torque up by a fixed ratio, with an efficiency in both directions.",
     group="mechanics",
     keywords="gearbox ratio reduction transmission",
-    ports=(Port("a", Link.SHAFT, "Fast shaft", "left"), Port("b", Link.SHAFT, "Slow shaft", "right")),
+    ports=(Port("a", Link.SHAFT, "Fast shaft", "left"), Port("b", Link.SHAFT, "Slow shaft", "right"), heat_port()),
     values=(
         Value("ratio", "Ratio, fast to slow", "", "12", low=0.0, open_low=True),
         Value("eta", "Efficiency", "%", "94", low=0.0, high=1.0, open_low=True),

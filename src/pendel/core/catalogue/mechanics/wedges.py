@@ -15,6 +15,7 @@ from typing import Any
 import casadi as ca
 
 from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Signal, Value, Values
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.catalogue.mechanics.transmissions import DEAD_BAND
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
@@ -131,7 +132,7 @@ KINDS = (
         sentence="A large ratio in one step; with a small lead angle the load cannot turn it back.",
         group="mechanics",
         keywords="gear self-locking holds screw reduction transmission",
-        ports=(Port("a", Link.SHAFT, "Worm", "left"), Port("b", Link.SHAFT, "Wheel", "right")),
+        ports=(Port("a", Link.SHAFT, "Worm", "left"), Port("b", Link.SHAFT, "Wheel", "right"), heat_port()),
         values=(
             Value("ratio", "Ratio, worm to wheel", "", "40", low=0.0, open_low=True),
             Value("gamma", "Lead angle", "deg", "4.5", low=0.0, open_low=True, high=math.radians(60.0)),
@@ -157,7 +158,7 @@ KINDS = (
         sentence="Turns rotation into travel by a thread, which may hold the load by itself.",
         group="mechanics",
         keywords="spindle lead nut linear self-locking ball thread",
-        ports=(Port("shaft", Link.SHAFT, "Screw", "left"), Port("nut", Link.ROD, "Nut", "right")),
+        ports=(Port("shaft", Link.SHAFT, "Screw", "left"), Port("nut", Link.ROD, "Nut", "right"), heat_port()),
         values=(
             Value("lead", "Lead, travel a turn", "mm", "5", low=0.0, open_low=True),
             Value("d_m", "Mean diameter", "mm", "20", low=0.0, open_low=True),

@@ -10,6 +10,7 @@ import casadi as ca
 import numpy as np
 
 from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Rows, Signal, State, Value, Values
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.catalogue.remarks.seen import Seen
 from pendel.core.catalogue.systems.curves import along, rising, with_slopes
 from pendel.core.drive.document import Card
@@ -100,7 +101,7 @@ KIND = Part(
     sentence="Open-circuit voltage over its charge, behind a resistance and a lag.",
     group="supply",
     keywords="accumulator storage charge soc cell traction lithium lead",
-    ports=(Port("dc", Link.DC, "DC output", "right"),),
+    ports=(Port("dc", Link.DC, "DC output", "right"), heat_port()),
     values=(
         Value("Q", "Capacity", "Ah", "40", low=0.0, open_low=True),
         Value("charge_0", "Charge at the start", "%", "70", low=0.0, high=1.0),

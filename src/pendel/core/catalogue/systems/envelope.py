@@ -10,6 +10,7 @@ import casadi as ca
 import numpy as np
 
 from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, State, Value, Values
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.catalogue.remarks.seen import Seen
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
@@ -84,7 +85,7 @@ KIND = Part(
     sentence="What a drive gives and takes over a trip: torque and power limit, a lag, losses.",
     group=Group.MACHINE,
     keywords="envelope traction system trip efficiency map loss vehicle generator",
-    ports=(Port("dc", Link.DC, "DC link", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), ASK),
+    ports=(Port("dc", Link.DC, "DC link", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), ASK, heat_port()),
     values=(
         Value("M_max", "Largest torque", "N·m", "120", low=0.0, open_low=True),
         Value("P_max", "Largest power", "kW", "20", low=0.0, open_low=True),

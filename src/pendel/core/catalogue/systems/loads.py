@@ -5,6 +5,7 @@ from __future__ import annotations
 import casadi as ca
 
 from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, Value, Values
+from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import Conduction, Group
@@ -81,7 +82,7 @@ KINDS = (
         sentence="Holds an output voltage and takes its power and its losses from the input.",
         group=Group.CONVERTER,
         keywords="dcdc efficiency map auxiliary supply system trip",
-        ports=(DC, Port("out", Link.DC, "DC output", "right")),
+        ports=(DC, Port("out", Link.DC, "DC output", "right"), heat_port()),
         values=(
             Value("U_out", "Output voltage", "V", "24", low=0.0, open_low=True),
             Value("R_out", "Output resistance", "mΩ", "5", low=0.0, open_low=True),

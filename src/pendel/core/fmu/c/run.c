@@ -6,6 +6,9 @@ void pd_guarded(double, const double *, const double *, const double *, const do
                 double *);
 void pd_affine(double, const double *, const double *, const double *, const double *, const double *, double *,
                double *);
+#if N_SWITCHED
+void pd_switched(double, const double *, const double *, const double *, const double *, const double *, double *);
+#endif
 void pd_forced(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_measure(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_jac(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
@@ -72,6 +75,10 @@ static void describe_run(unit_t *unit, inside_t *inside)
     r->rhs = pd_rhs; r->guarded = pd_guarded; r->measure = pd_measure; r->jac = pd_jac; r->hold = pd_hold;
     r->hoist = pd_hoist;
     r->affine = pd_affine; r->forced = pd_forced; r->n_forced = FORCED_COUNT; r->forced_places = FORCED;
+#if N_SWITCHED
+    r->n_switched = N_SWITCHED; r->switched = pd_switched;
+    r->switched_gates = SWITCHED_GATES; r->switched_states = SWITCHED_STATES;
+#endif
     r->profile_count = PROFILE_COUNTS; r->profile_times = PROFILE_TIMES; r->profile_values = unit->profile;
     r->exit_mode = EXIT_MODES; r->exit_from = EXITS_FROM; r->exit_to = EXITS_TO;
     r->hold_mode = HOLD_MODES; r->hold_sticks = HOLD_STICKS;

@@ -52,15 +52,18 @@ static int pass_edge(work_t *w)
 {
     run_t *r = w->r;
     double same = same_time(w->t);
-    int gates;
+    int gates, switches;
     if (w->t >= w->corner) w->corner = enter_stretch(w);
     if (w->t >= w->t_tick - same) {
         if (!run_controller(w)) return 0;
         pulses_command(r->pulses, r->n_pulse, w->t, w->u);
     }
+    switches = r->n_switched && pulses_next(r->pulses, r->n_pulse) <= w->t + same;
+    if (switches) look_at_devices(w);
     gates = r->n_pulse ? pulses_due(r->pulses, r->n_pulse, w->t + same, w->u, w->s) : NO_GATE;
     if (gates != NO_GATE) enter_modes(w, gates);
     if (!settle_at_edge(w, gates)) { r->outcome = CHATTERS; return 0; }
+    if (switches && gates != NO_GATE && !book_energies(w)) return 0;
     if (!record(w)) return 0;
     if (w->t >= r->t_end) { r->outcome = DONE; return 0; }
     if (w->t >= w->short_due) {

@@ -43,6 +43,8 @@ static size_t lay_out(work_t *w)
     w->measured = take(w->block, &at, (size_t)r->n_measured);
     w->w = take(w->block, &at, n_hold);
     w->grad = take(w->block, &at, n_hold * nx);
+    w->devices = take(w->block, &at, 8 * (size_t)r->n_switched);
+    w->gates = take(w->block, &at, (size_t)r->n_switched);
     w->map_scratch = take(w->block, &at, (nx + 1 + BAND) * (nx + 1 + (size_t)r->n_guard) + BAND);
     return at;
 }

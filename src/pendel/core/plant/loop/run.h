@@ -8,7 +8,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { PD_LAYOUT = 7 };
+enum { PD_LAYOUT = 8 };
 
 typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
                           double *dx, double *g);
@@ -79,6 +79,10 @@ typedef struct {
      * else -1 */
     int n_forced;
     const int *forced_places;           /* which those are, derivatives first */
+    /* devices whose switching energies are booked while it goes on: their gates, and the states that take them */
+    int n_switched;
+    out_f switched;
+    const int *switched_gates, *switched_states;
 } run_t;
 
 /* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses.

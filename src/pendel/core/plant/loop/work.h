@@ -137,6 +137,7 @@ struct work {
     double *power, *image;         /* of the power iteration */
     double *modes;                 /* of a set that is restored, or left for a moment */
     double *map_scratch;           /* of maps.c */
+    double *devices, *gates;       /* of booking.c: of devices before and after gates change; their gates before */
     double *weight;                /* by which ``checked_curvature`` was measured */
     int *pivots, *segment;         /* segment: of each profile, the corner ahead */
     unsigned char *ended;          /* by mode: whether the current that holds it ended just now */

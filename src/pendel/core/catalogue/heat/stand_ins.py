@@ -1,0 +1,32 @@
+"""Cards that stand for the other side where a drive is parted at its heat ports."""
+
+from __future__ import annotations
+
+from pendel.core.catalogue.heat import bodies
+
+PORT = "a"
+METER = bodies.CALORIMETER.id
+"""Holds a temperature, and counts the heat."""
+HOLDER = bodies.AMBIENT.id
+"""Holds a temperature that is read only."""
+SOURCE = bodies.SOURCE.id
+
+
+def held(card: str) -> str:
+    """The value (°C) that a meter or holder holds."""
+    return f"{card}.T"
+
+
+def given(card: str) -> str:
+    """The value (W) that a source gives."""
+    return f"{card}.P"
+
+
+def counted(card: str) -> str:
+    """The state (J) of a meter."""
+    return f"{card}.energy"
+
+
+def felt(card: str) -> str:
+    """The signal (°C) at any of them."""
+    return f"{card}.temperature"

@@ -1,0 +1,144 @@
+"""A drive parted at its heat ports: the electrical side at given temperatures, and the bodies that its heat goes to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from pendel.core.catalogue.declare import Kind, Part
+from pendel.core.catalogue.heat import stand_ins
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive, End
+from pendel.core.errors import DriveProblem
+from pendel.core.vocabulary import Group, Link, SignalRole
+
+
+@dataclass(frozen=True)
+class Joint:
+    """Heat ports that one wire joins, some of parts and some of bodies. ``ends`` are those of parts; ``meter`` is the
+    card that holds its temperature on the electrical side, ``source`` the one that gives its heat on the other."""
+
+    ends: tuple[End, ...]
+    title: str
+    meter: str
+    source: str
+
+
+@dataclass(frozen=True)
+class Cut:
+    """``electric`` has a calorimeter at each joint in place of all bodies, ``bodies`` a source of heat."""
+
+    electric: Drive
+    bodies: Drive
+    joints: tuple[Joint, ...]
+    read: dict[str, str]
+    """Signals of bodies that the electrical side reads (``card.signal``), by the card that holds them there."""
+
+
+def is_body(kind: Kind) -> bool:
+    return isinstance(kind, Part) and kind.group == Group.HEAT
+
+
+def cut(drive: Drive) -> Cut:
+    """Part a drive.
+
+    Raises
+    ------
+    DriveProblem
+        where no part gives heat to a body, or a block reads of a body what is no temperature.
+    """
+    kinds = {key: kind_of(card) for key, card in drive.cards.items()}
+    bodies = [key for key, kind in kinds.items() if is_body(kind)]
+    joints = [net for net in heat_nets(drive, kinds) if any(end.card not in bodies for end in net)]
+    joints = [net for net in joints if any(end.card in bodies for end in net)]
+    if not joints:
+        raise DriveProblem(
+            "No part gives heat to a body. Wire a heat port, such as that of a machine's winding, to a heat capacity "
+            "or a transient impedance, and these to an ambient."
+        )
+    electric, cold = drive.copy(), drive.copy()
+    for table in ("transfers", "panel", "plans", "scripts", "taps"):
+        electric.table(table).clear()
+        cold.table(table).clear()
+    cold.cards = {key: replace(drive.cards[key], inside="", role="") for key in bodies}
+    cold.wires = {k: w for k, w in drive.wires.items() if w.a.card in bodies and w.b.card in bodies}
+    read = _keep_read(drive, electric, bodies)
+    commands.remove_cards(electric, bodies).apply(electric)
+    found = []
+    for number, net in enumerate(joints, 1):
+        parts = tuple(end for end in net if end.card not in bodies)
+        title = ", ".join(titles_of(drive, kinds, end) for end in parts)
+        meter = _added(electric, stand_ins.METER, f"Meter {number}")
+        for end in parts:
+            commands.add_wire(electric, end, End(meter, stand_ins.PORT)).apply(electric)
+        source = _added(cold, stand_ins.SOURCE, f"Source {number}")
+        inside = next(end for end in net if end.card in bodies)
+        commands.add_wire(cold, End(source, stand_ins.PORT), inside).apply(cold)
+        found.append(Joint(parts, title, meter, source))
+    _join_bodies(drive, cold, joints, bodies)
+    return Cut(electric, cold, tuple(found), read)
+
+
+def titles_of(drive: Drive, kinds: dict[str, Kind], end: End) -> str:
+    """What a heat port is called: its card, and where that has several, the port."""
+    ports = [p for p in kinds[end.card].ports if p.link is Link.HEAT]
+    port = next(p for p in ports if p.name == end.port)
+    name = drive.cards[end.card].name
+    return name if len(ports) == 1 else f"{name}: {port.label.lower()}"
+
+
+def heat_nets(drive: Drive, kinds: dict[str, Kind]) -> list[list[End]]:
+    """Ends that heat wires join, in the order of the wires."""
+    nets: list[list[End]] = []
+    for wire in drive.wires.values():
+        port = kinds[wire.a.card].port(wire.a.port) if wire.a.card in kinds else None
+        if port is None or port.link is not Link.HEAT:
+            continue
+        touched = [net for net in nets if wire.a in net or wire.b in net]
+        joined = [end for net in touched for end in net]
+        joined += [end for end in (wire.a, wire.b) if end not in joined]
+        place = nets.index(touched[0]) if touched else len(nets)
+        nets[place : place + bool(touched)] = [joined]
+        nets = [net for net in nets if net not in touched[1:]]
+    return nets
+
+
+def _added(drive: Drive, kind: str, name: str) -> str:
+    """The key of a new card."""
+    before = set(drive.cards)
+    commands.add_card(drive, kind, name).apply(drive)
+    return next(key for key in drive.cards if key not in before)
+
+
+def _keep_read(drive: Drive, electric: Drive, bodies: list[str]) -> dict[str, str]:
+    """Let what reads a body's temperature read a card that holds it."""
+    read: dict[str, str] = {}
+    for key, wire in drive.wires.items():
+        if wire.a.card not in bodies or wire.b.card in bodies:
+            continue
+        kind = kind_of(drive.cards[wire.a.card])
+        port = kind.port(wire.a.port)
+        if port is not None and port.link is Link.HEAT:
+            continue
+        if wire.a.port not in kind.signal_names(SignalRole.TEMPERATURE):
+            raise DriveProblem(
+                f"{drive.cards[wire.b.card].name} reads “{wire.a.port}” of {drive.cards[wire.a.card].name}; over a "
+                "duty only its temperature can be read. Wire that, or take the wire off."
+            )
+        signal = str(wire.a)
+        holder = next((card for card, known in read.items() if known == signal), "")
+        if not holder:
+            holder = _added(electric, stand_ins.HOLDER, f"{drive.cards[wire.a.card].name} as read")
+            read[holder] = signal
+        electric.wires[key] = replace(wire, a=End(*stand_ins.felt(holder).split(".")))
+    return read
+
+
+def _join_bodies(drive: Drive, cold: Drive, joints: list[list[End]], bodies: list[str]) -> None:
+    """Bodies that were joined through a part's port alone stay joined."""
+    for net in joints:
+        inside = [end for end in net if end.card in bodies]
+        present = {(w.a, w.b) for w in cold.wires.values()}
+        for first, second in zip(inside, inside[1:]):
+            if (first, second) not in present and (second, first) not in present:
+                commands.add_wire(cold, first, second).apply(cold)

@@ -1,0 +1,272 @@
+"""Heat over a duty against SciPy and closed forms, heat of converters against their losses, swings against ASTM."""
+
+import json
+import re
+
+import numpy as np
+import pytest
+from scipy.integrate import solve_ivp
+from scipy.optimize import brentq
+
+import pendel
+from pendel.cli.main import main
+from pendel.core.errors import DriveHasFindings, DriveProblem
+from pendel.core.heat.life import Endurance, Swing, life, rainflow
+from pendel.core.heat.over import heat_over, highest
+from pendel.core.verbs.heating import duty_of
+
+COPPER = 0.00393
+R_A, C, R_TH, AIR = 1.2, 20.0, 3.0, 25.0
+
+
+def stalled(volts: str = "6 V", *, limit: str = "", law: str = "constant") -> pendel.Drive:
+    """A DC motor that stands still on a source, with one body: its heat is U²/R(T)."""
+    d = pendel.Drive("Stalled")
+    d.add("dc_source", "Source", U_0=volts, R_i="0")
+    d.add("brushed_dc", "Motor", R_a=f"{R_A} ohm", L_a="0.2 mH")
+    d.add("imposed_speed", "Clamp")
+    d.add("heat_capacity", "Copper", C=f"{C} J/K", T_0=f"{AIR} °C", **({"T_max": limit} if limit else {}))
+    if law == "free":
+        d.choose(d.add("convection", "Way", h="10", A=f"{1 / R_TH / 10} m²", dT_h="50 K"), law="free")
+    else:
+        d.add("heat_resistance", "Way", R=f"{R_TH} K/W")
+    d.add("ambient", "Air", T=f"{AIR} °C")
+    for a, b in (("source.dc", "motor.winding"), ("motor.shaft", "clamp.a"), ("motor.heat", "copper.a")):
+        d.connect(a, b)
+    d.connect("copper.b", "way.a")
+    d.connect("way.b", "air.a")
+    d.set("until", "20 ms")
+    return d
+
+
+def integrated(volts, begin: float, t, law: str = "constant"):
+    """The same by SciPy, from one stretch to the next; temperatures at the times ``t`` of the last."""
+
+    def slope(u):
+        def f(_, x):
+            rise = x[0] - AIR
+            away = rise / R_TH * ((abs(rise) / 50) ** 0.25 if law == "free" else 1.0)
+            return [(u * u / (R_A * (1 + COPPER * (x[0] - 20))) - away) / C]
+
+        return f
+
+    x = [begin]
+    for u, length in volts:
+        found = solve_ivp(slope(u), (0, length), x, rtol=1e-9, atol=1e-9, dense_output=True)
+        x = [found.y[0, -1]]
+    return found.sol(np.asarray(t))[0]
+
+
+@pytest.mark.parametrize("law", ["constant", "free"])
+def test_temperatures_over_a_duty_are_those_of_the_whole_equations(law):
+    d = stalled(law=law)
+    duty = duty_of(d.document, {"time": ["60 s", "1 min"], "source.U_0": ["6 V", "2 V"]})
+    result = heat_over(d.document, duty)
+    y, t = result.temperatures["copper.temperature"], result.times
+    rise = y.max() - AIR
+    for at, stretches in ((20.0, [(6, 60)]), (60.0, [(6, 60)])):
+        assert np.interp(at, t, y) == pytest.approx(integrated(stretches, AIR, at, law), abs=0.01 * rise)
+    assert y[-1] == pytest.approx(integrated([(6, 60), (2, 60)], AIR, 60.0, law), abs=0.01 * rise)
+    assert rise > 40  # far beyond what one straight line was made for
+    steady = heat_over(d.document, duty, steady=True).temperatures["copper.temperature"]
+    many = [(6, 60), (2, 60)] * 25
+    assert steady[0] == pytest.approx(steady[-1], abs=2e-3)
+    assert steady[-1] == pytest.approx(integrated(many, AIR, 60.0, law), abs=0.01 * rise)
+
+
+def test_the_highest_load_meets_the_limit_of_the_closed_form():
+    d = stalled(limit="120 °C")
+    duty = duty_of(d.document, {"source.U_0": ["6 V"]}, kind="S1", time="1 h")
+    factor, result = highest(d.document, duty, "source.U_0")
+    volts = brentq(lambda u: u * u / (R_A * (1 + COPPER * 100)) * R_TH - (120 - AIR), 1, 50)
+    assert factor * 6 == pytest.approx(volts, rel=3e-3)
+    assert result.uses[0].share == pytest.approx(1.0, abs=0.01) and result.uses[0].what == "Copper"
+    assert heat_over(d.document, duty, steady=True).uses[0].warmest < 120
+
+
+def test_what_cannot_be_told_is_said():
+    drive = stalled()
+    for values, kind, words in (
+        ({"time": ["60 s"], "source.U_1": ["6 V"]}, "", "U_0"),
+        ({"time": ["-3 s"], "source.U_0": ["6 V"]}, "", "no time above 0"),
+        ({"time": ["1 V"], "source.U_0": ["6 V"]}, "", "Stretch 1"),
+        ({"time": ["60 s", "1 s"], "source.U_0": ["6 V"]}, "", "one length"),
+        ({"time": [], "source.U_0": []}, "", "no stretch"),
+        ({"time": ["60 s"], "way.R": ["2 K/W"]}, "", "belongs to a body"),
+        ({"time": ["60 s"], "level": ["switching"]}, "", "only numbers can change"),
+        ({"source.U_0": ["6 V", "0 V"]}, "S4", "go as a table"),
+    ):
+        with pytest.raises(DriveProblem, match=re.escape(words)):
+            duty = duty_of(drive.document, values, kind=kind, time="10 min")
+            heat_over(drive.document, duty)
+    lonely = stalled()
+    lonely.remove("way", "air")
+    duty = duty_of(lonely.document, {"source.U_0": ["6 V"]}, kind="S1", time="60 s")
+    with pytest.raises(DriveProblem, match="ambient behind every body"):
+        heat_over(lonely.document, duty, steady=True)
+    cold = stalled()
+    cold.remove("copper")
+    with pytest.raises(DriveProblem, match="No part gives heat"):
+        heat_over(cold.document, duty)
+
+
+def test_losses_that_grow_faster_than_heat_leaves_run_away_and_it_is_told_when():
+    d = resistor_with_current("4 A", alpha="0.6 %/K")
+    duty = duty_of(d.document, {"amperes.value": ["4 A"]}, kind="S2", time="1 h")
+    with pytest.raises(DriveProblem, match="runs away.*after") as told:
+        heat_over(d.document, duty)
+    found = solve_ivp(
+        lambda t, x: [(16 * (1 + 0.006 * (x[0] - 20)) - (x[0] - AIR) / 20) / C],
+        (0, 3600),
+        [AIR],
+        rtol=1e-9,
+        dense_output=True,
+    )
+    when = brentq(lambda t: found.sol(t)[0] - 1000, 1, 3600)
+    assert float(re.search(r"after ([\d.]+) ks|after ([\d.]+) s", str(told.value)).group(2) or 0) == pytest.approx(
+        when, rel=0.02
+    )
+    run_long = d.run("2000 s")
+    assert any("grow with its temperature" in sentence for sentence in run_long.remarks)
+
+
+def resistor_with_current(amperes: str, alpha: str) -> pendel.Drive:
+    d = pendel.Drive("Resistor")
+    d.add("constant", "Amperes", value=amperes)
+    d.add("set_current", "Source")
+    d.connect("amperes.out", "source.set")
+    d.add("resistor", "Wire", R="1 ohm", alpha=alpha)
+    d.add("ground", "Earth")
+    d.add("heat_capacity", "Body", C=f"{C} J/K", T_0=f"{AIR} °C")
+    d.add("heat_resistance", "Way", R="20 K/W")
+    d.add("ambient", "Air", T=f"{AIR} °C")
+    for a, b in (("source.a", "wire.b"), ("source.b", "wire.a"), ("wire.a", "earth.line"), ("wire.heat", "body.a")):
+        d.connect(a, b)
+    d.connect("body.b", "way.a")
+    d.connect("way.b", "air.a")
+    d.set("until", "1 s")
+    return d
+
+
+# Converters.
+
+
+def haul(level: str, port: str = "heat") -> pendel.Drive:
+    d = pendel.open_example("haul_drive")
+    d.set("level", level)
+    z = d.add("transient_impedance", "Z", T_0="60 °C")
+    d.document.cards[z].choices["form"] = "cauer"
+    d.add("ambient", "Sink", T="60 °C")
+    d.connect(f"inverter.{port}", "z.a")
+    d.connect("z.b", "sink.a")
+    return d
+
+
+def switched(run) -> float:
+    """Energy (J) of all switchings of a run."""
+    return sum(float(e.sum()) for _, e in (run.kept.switchings[device.key] for device in run.kept.devices))
+
+
+@pytest.mark.parametrize("level", ["switching", "device"])
+def test_switching_energies_go_to_the_heat_port_as_they_are_told_after_a_run(level):
+    d = haul(level)
+    d.set("until", "30 ms")
+    run = d.run()
+    kept, end = run.kept, run.kept.end
+    into = kept.pieces("z.heat").integral(0, end)
+    conducted = kept.pieces("inverter.loss").integral(0, end)
+    waiting = kept.rows[-1, 1 + kept.structure.state_keys.index("inverter.switched_heat")]
+    assert into + waiting == pytest.approx(conducted + switched(run), rel=1e-5)
+    assert 0.2 < switched(run) / into < 0.8 and 0 < waiting < 0.01 * into
+
+
+def test_averaged_and_switched_heat_agree_and_warm_devices_lose_more():
+    means = {}
+    for level in ("averaged", "switching"):
+        d = haul(level)
+        for name, text in (("R_on_warm", "12 mohm"), ("V_d_warm", "0.7 V"), ("e_warm", "1.3")):
+            d.set(f"inverter.{name}", text)
+        run = d.run()
+        plain = run.kept.pieces("z.heat").integral(0.03, 0.05) / 0.02
+        d.choose("inverter", over_temperature="two")
+        run = d.run()
+        means[level] = plain, run.kept.pieces("z.heat").integral(0.03, 0.05) / 0.02
+        if level == "switching":
+            waiting = run.kept.rows[-1, 1 + run.kept.structure.state_keys.index("inverter.switched_heat")]
+            told = run.kept.pieces("inverter.loss").integral(0, run.kept.end) + switched(run)
+            assert run.kept.pieces("z.heat").integral(0, run.kept.end) + waiting == pytest.approx(told, rel=1e-5)
+    assert means["averaged"] == pytest.approx(means["switching"], rel=0.01)
+    assert means["averaged"][1] > 1.1 * means["averaged"][0]
+
+
+def test_the_peak_of_a_junction_within_an_output_period_is_that_of_a_run():
+    d = haul("averaged", "heat_a")
+    d.set("until", "0.8 s")
+    run = d.run()
+    y = run["z.temperature"]
+    late = y.y[y.t > 0.7]
+    d.set("until", "60 ms")
+    duty = duty_of(d.document, {"torque_demand.after": ["400 N*m"]}, kind="S1", time="10 s")
+    peaks = heat_over(d.document, duty, steady=True).peaks["z.temperature"]
+    assert late.max() - late.min() > 2.0
+    assert peaks.max() == pytest.approx(late.max(), abs=0.1 * (late.max() - late.min()))
+
+
+def test_a_limit_that_is_passed_is_told_with_part_instant_and_by_what():
+    d = stalled(limit="26 °C")
+    d.set("until", "2 s")
+    run = d.run()
+    (sentence,) = [s for s in run.remarks if "limit" in s]
+    y = run["copper.temperature"]
+    first = float(np.interp(26.0, y.y, y.t))
+    assert sentence.startswith("Copper: its limit of 26 °C is passed at") and "Cool it better" in sentence
+    assert float(re.search(r"passed at ([\d.]+) ms", sentence)[1]) == pytest.approx(1e3 * first, abs=20)
+
+
+def test_two_temperatures_that_are_one_are_a_fault():
+    d = haul("averaged")
+    d.choose("inverter", over_temperature="two")
+    d.set("inverter.T_warm", "25 °C")
+    with pytest.raises(DriveHasFindings, match="given twice for 25 °C"):
+        d.run()
+
+
+# Swings.
+
+
+def test_swings_are_those_of_astm_e1049():
+    """ASTM E1049-85, figure 6 (from memory): the history, and counts by range."""
+    counts: dict[float, float] = {}
+    for swing in rainflow([-2, 1, -3, 5, -1, 3, -4, 4, -2]):
+        counts[swing.size] = counts.get(swing.size, 0) + swing.count
+    assert counts == {3.0: 0.5, 4.0: 1.5, 6.0: 0.5, 8.0: 1.0, 9.0: 0.5}
+
+
+def test_life_is_counted_by_the_swings_of_a_duty():
+    wear = Endurance(cycles=1e5, size=80.0, exponent=5.0)
+    t = np.linspace(0, 1, 1001)
+    y = 80 + 40 * np.sin(2 * np.pi * t)
+    found = life(y, 600.0, wear)
+    assert [s.count for s in found.swings] in ([1.0], [0.5, 0.5])
+    assert found.years == pytest.approx(600 * 1e5 / (365.25 * 86400), rel=1e-3)
+    assert wear.bears(Swing(40.0, 80.0, 1.0)) == pytest.approx(1e5 * 2**5)
+    assert life(np.full(5, 60.0), 600.0, wear).years == np.inf
+
+
+# The terminal.
+
+
+def test_the_terminal_tells_how_warm_a_duty_makes_it(tmp_path, capsys):
+    d = stalled(limit="155 °C")
+    d.save(tmp_path / "stalled.pendel")
+    (tmp_path / "duty.csv").write_text("time;source.U_0\n60 s;6,0 V\n60 s;2 V\n")
+    out = tmp_path / "curves.csv"
+    call = ["heat", str(tmp_path / "stalled.pendel"), "--duty", str(tmp_path / "duty.csv"), "--steady"]
+    assert main([*call, "--out", str(out), "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    copper = next(p for p in told["places"] if p["signal"] == "copper.temperature")
+    assert copper["limit"] == 155 and copper["begin"] == pytest.approx(copper["end"], abs=0.01)
+    table = np.genfromtxt(out, delimiter=",", skip_header=1)
+    assert table[:, 0].max() == pytest.approx(120) and table[:, 2].max() == pytest.approx(copper["warmest"], abs=0.01)
+    (tmp_path / "duty.csv").write_text("hours,source.U_0\n1,2\n")
+    assert main(call) == 2 and "begins with a head" in capsys.readouterr().err
