@@ -2,6 +2,7 @@
 
 import doctest
 import math
+import time
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -181,6 +182,9 @@ def test_a_live_run_goes_on_as_a_run_does_is_changed_and_leaves_nothing_behind()
                 wrong()
         assert not live.drive.document.cards["bridge"].choices, "what was refused is taken back"
         live.go(5.0)
+        end = time.monotonic() + 20
+        while live.time <= 0.4 and time.monotonic() < end:
+            time.sleep(0.01)
         live.pause()
         assert live.time > 0.4 and live.state == "paused"
         processes = children() - before
