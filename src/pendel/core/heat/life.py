@@ -2,8 +2,8 @@
 
 Swings are counted by rainflow (ASTM E1049-85, 5.4.4, from memory), each does the damage of one over the cycles that it
 could be borne (Palmgren, Miner). How many those are is a power of the swing, and follows the mean temperature
-where an activation energy is given: N = N_r·(ΔT/ΔT_r)^−α·exp(E_a/k_B·(1/T_m − 1/T_r)) (Coffin, Manson; as in Held
-and others: Fast power cycling test for IGBT modules, PEDS 1997; both from memory)."""
+where an activation energy is given: N = N_r·(ΔT/ΔT_r)^−α·exp(E_a/k_B·(1/T_m − 1/T_r)) (Coffin, Manson; as in
+Held and others: Fast power cycling test for IGBT modules, PEDS 1997; both from memory)."""
 
 from __future__ import annotations
 

@@ -29,6 +29,8 @@ from pendel.core.equations.context import HEAT, PartContext
 from pendel.core.vocabulary import ENERGY_FACTOR, ValueRole
 
 SIDES = ("upper", "lower")
+ONLY = "leg"
+"""What a converter's only leg is called where a name is needed."""
 DEVICE = Choice("device", "Switches", (("mosfet", "MOSFETs"), ("igbt", "IGBTs")))
 ON_DROP = Value("V_0", "On-state drop", "V", "0.9", low=0.0, role=ValueRole.DROP)
 """Of an IGBT; a MOSFET has none."""
@@ -60,7 +62,7 @@ def heat_ports(names: Iterable[str]) -> tuple[Port, ...]:
 
 
 def temperature_signal(name: str) -> str:
-    return f"temperature_{name}" if name else "temperature"
+    return "temperature" if name in ("", ONLY) else f"temperature_{name}"
 
 
 def tell_temperature(c: PartContext, name: str) -> None:
@@ -146,7 +148,7 @@ def pulsed_leg(
     )
     port = leg_port(c, leg.name)
     r = ratings(c, port)
-    name = leg.name or "leg"
+    name = leg.name or ONLY
     upper = devices.transistor(c, f"{name}_upper", top - pole, gates[0], r)
     lower = devices.transistor(c, f"{name}_lower", pole - bottom, gates[1], r)
     for side, gate, device in zip(SIDES, gates, (upper, lower)):
