@@ -21,6 +21,15 @@ class ActionSpec:
     does: Callable[[MainWindow], object] = lambda window: None
 
 
+def show_heat(window: MainWindow) -> None:
+    """Beside the window, with what was worked out before."""
+    from pendel.app.window.heat_window import HeatWindow  # loaded when it is asked for
+
+    heat = window.findChild(HeatWindow) or HeatWindow(window.session, window)
+    heat.show()
+    heat.raise_()
+
+
 SEPARATOR = ""
 
 
@@ -71,6 +80,8 @@ ACTIONS = (
     ActionSpec("open_loop", "Open or close this loop", "Run", "Ctrl+L", lambda w: w.editing.toggle_loop()),
     ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", lambda w: w.editing.toggle_sensors()),
     ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", lambda w: w.proposing.start()),
+    separator("Run"),
+    ActionSpec("heat", "Heat over a duty …", "Run", "", lambda w: show_heat(w)),
     separator("Run"),
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),
     ActionSpec("save_picture", "Save picture …", "Run", "", lambda w: w.exports.save_picture()),

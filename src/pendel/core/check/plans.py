@@ -1,4 +1,4 @@
-"""Series that name something that is not there any more."""
+"""Series and duties that name something that is not there any more."""
 
 from __future__ import annotations
 
@@ -10,6 +10,12 @@ from pendel.core.errors import DriveProblem
 
 def plans(of: Subject) -> None:
     """Runs go on without it, so nothing of this stops one."""
+    for name, duty in of.drive.duties.items():
+        for each in duty.targets:
+            try:
+                target(of.drive, each)
+            except DriveProblem as problem:
+                of.result.findings.append(attention(f"Duty {name}: {problem}", field=f"duty:{name}"))
     for name, plan in of.drive.plans.items():
         for varied in plan.varied:
             try:

@@ -26,6 +26,7 @@ from pendel.core.drive.document import (
     renamed_signal,
     slug,
 )
+from pendel.core.drive.duties import DutyPlan
 from pendel.core.drive.limits import check_changes, within_sheet
 from pendel.core.drive.nesting import free_role, resolved, with_members
 from pendel.core.drive.plans import Plan
@@ -352,6 +353,7 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
     changes += in_transfers(drive, named)
     if new != card:
         changes += in_plans(drive, lambda plan: plan.with_card(card, new))
+        changes += in_duties(drive, lambda duty: duty.with_card(card, new))
     for key, other in drive.cards.items() if new != card else ():
         inside = new if other.inside == card else other.inside
         tuned_on = {named(name): gain for name, gain in other.tuned_on.items()}
@@ -433,6 +435,7 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
         if follow(kept.at) != kept.at:
             changes.append(changed(drive, "transfers", name, replace(kept, at=follow(kept.at))))
     changes += in_plans(drive, lambda plan: plan.with_quantity(old, new))
+    changes += in_duties(drive, lambda duty: duty.with_quantity(old, new))
     return Command(f"Rename {old} to {new}", tuple(changes))
 
 
@@ -440,7 +443,7 @@ def as_in(drive: Drive, other: Drive, title: str, *, whole: bool = False) -> Com
     """A command that makes of the drive what another one is. Unless it is ``whole``, its title, its panel and its kept
     ways stay, and where cards lie that both have."""
     changes: list[Change] = []
-    beside = ("panel", "transfers", "plans", "scripts") if whole else ()
+    beside = ("panel", "transfers", "plans", "scripts", "duties") if whole else ()
     for table in ("wires", "taps", "cards", "quantities", "settings", *beside):
         now, wanted = drive.table(table), dict(other.table(table))
         if table == "cards" and not whole:
@@ -514,6 +517,13 @@ def in_plans(drive: Drive, change: Callable[[Plan], Plan]) -> list[Change]:
     """Changes of planned series that name something that is called otherwise now."""
     return [
         changed(drive, "plans", name, after) for name, plan in drive.plans.items() if (after := change(plan)) != plan
+    ]
+
+
+def in_duties(drive: Drive, change: Callable[[DutyPlan], DutyPlan]) -> list[Change]:
+    """Changes of duties that name something that is called otherwise now."""
+    return [
+        changed(drive, "duties", name, after) for name, duty in drive.duties.items() if (after := change(duty)) != duty
     ]
 
 

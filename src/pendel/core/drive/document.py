@@ -10,6 +10,7 @@ import unicodedata
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
+from pendel.core.drive.duties import DutyPlan
 from pendel.core.drive.plans import Plan
 from pendel.core.drive.scripts import Script
 from pendel.core.errors import DriveProblem
@@ -20,7 +21,7 @@ Point = tuple[str, str]
 
 LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
 """Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
-TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel", "transfers", "plans", "scripts")
+TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel", "transfers", "plans", "scripts", "duties")
 
 SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
 """Settings that are expressions, which may name quantities; the others are words."""
@@ -299,6 +300,7 @@ class Drive:
         self.plans: dict[str, Plan] = {}
         """Of series, by their names."""
         self.scripts: dict[str, Script] = {}
+        self.duties: dict[str, DutyPlan] = {}
         self.listeners: list[Callable[[set[tuple[str, str]]], None]] = []
 
     @property

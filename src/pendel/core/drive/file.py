@@ -29,6 +29,7 @@ from pendel.core.drive.document import (
     Quantity,
     Wire,
 )
+from pendel.core.drive.duties import duty_from, duty_record
 from pendel.core.drive.file_text import MOST_ENTRIES, LeaveOut, parsed, text_of
 from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
@@ -93,6 +94,8 @@ def to_record(drive: Drive) -> dict[str, Any]:
         record["plans"] = {name: plan_record(plan) for name, plan in drive.plans.items()}
     if drive.scripts:
         record["scripts"] = {name: script_lines(script) for name, script in drive.scripts.items()}
+    if drive.duties:
+        record["duties"] = {name: duty_record(duty) for name, duty in drive.duties.items()}
     return record
 
 
@@ -307,7 +310,7 @@ def excerpt(text: str) -> str:
     return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 
 
-PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers", "plans", "scripts")
+PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers", "plans", "scripts", "duties")
 """Those whose records are left out whole."""
 
 
@@ -411,6 +414,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("plans", name, plan_from, plan)
     for name, lines in record.get("scripts", {}).items():
         put("scripts", name, script_from, lines)
+    for name, duty in record.get("duties", {}).items():
+        put("duties", name, duty_from, duty)
     for table, maximum in MOST.items():
         if len(drive.table(table)) > maximum:
             raise FileProblem(source, f"it has {len(drive.table(table))} {table}; a drive has at most {maximum}.")

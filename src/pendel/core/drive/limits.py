@@ -24,6 +24,7 @@ from pendel.core.drive.document import (
     Quantity,
     Wire,
 )
+from pendel.core.drive.duties import DutyPlan
 from pendel.core.drive.plans import COMBINED, WAYS, Plan
 from pendel.core.drive.scripts import LONGEST_SCRIPT, Script
 from pendel.core.errors import DriveProblem, shorten
@@ -52,6 +53,7 @@ MOST = {
     "transfers": 500,
     "plans": 200,
     "scripts": 200,
+    "duties": 200,
 }
 """Records of a table."""
 
@@ -101,6 +103,8 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
             yield from _transfer(key, record)
         case Plan():
             yield from _plan(key, record)
+        case DutyPlan():
+            yield from _duty(key, record)
         case Script(text):
             yield from _text(f"the name of the script {shorten(key, 40)}", key, LONGEST_NAME)
             if not key.strip():
@@ -111,6 +115,17 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
             yield from _text(f"the setting {key}", record)
         case _:
             yield f"{shorten(str(key))} holds what is no record of {table}."
+
+
+def _duty(key: str, duty: DutyPlan) -> Iterator[str]:
+    name = f"the duty {shorten(key, 40)}"
+    yield from _text(name, key, LONGEST_NAME)
+    if not key.strip():
+        yield "A duty has no name. Give it one."
+    yield from _count(f"what {name} sets", duty.targets, MOST_VARIED, "entries")
+    yield from _count(f"the stretches of {name}", duty.rows, MOST_LISTED, "stretches")
+    for text in (*duty.targets, duty.rounds, *(text for row in duty.rows for text in row)):
+        yield from _text(name, text, LONGEST_NAME)
 
 
 def _plan(key: str, plan: Plan) -> Iterator[str]:

@@ -57,7 +57,7 @@ def cut(drive: Drive) -> Cut:
             "or a transient impedance, and these to an ambient."
         )
     electric, cold = drive.copy(), drive.copy()
-    for table in ("transfers", "panel", "plans", "scripts", "taps"):
+    for table in ("transfers", "panel", "plans", "scripts", "duties", "taps"):
         electric.table(table).clear()
         cold.table(table).clear()
     cold.cards = {key: replace(drive.cards[key], inside="", role="") for key in bodies}

@@ -12,6 +12,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from pendel.core.drive.document import Drive
+from pendel.core.drive.duties import STEADY, DutyPlan
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
@@ -77,6 +79,12 @@ def table(
             raise DriveProblem(f"{where} needs a time and a value for each of {', '.join(targets)}. Fill it in.")
         stretches.append(Stretch(seconds_of(row[0], names, where), tuple(text.strip() for text in row[1:])))
     return Duty(tuple(targets), tuple(stretches), repeated, name)
+
+
+def duty_of_plan(drive: Drive, plan: DutyPlan, name: str) -> Duty:
+    """A duty that a drive keeps. Raises `DriveProblem`."""
+    names = Names({name: q.text for name, q in drive.quantities.items()})
+    return table(plan.targets, plan.rows, names, repeated=plan.rounds == STEADY, name=name)
 
 
 TYPES = {

@@ -109,6 +109,7 @@ class OperatingPoints:
     told: Callable[[str], None] = lambda _: None
     runs: int = 0
     _lines: dict[tuple[str, ...], list[Line]] = field(default_factory=dict)
+    _ends: dict[tuple[str, ...], Settled] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.meters = [joint.meter for joint in self.cut.joints]
@@ -139,34 +140,45 @@ class OperatingPoints:
             if nearest.distance(temperatures) <= NEAR * nearest.reach:
                 return nearest
         self.told(self.words(texts))
-        line = self._made(texts, temperatures, read)
+        here = self._settled(texts, temperatures, read, self._begin(texts, temperatures, read), self._window(texts))
         if known:
-            room = max(SAME * float(np.max(np.abs(line.heat))), ENOUGH)
-            if np.max(np.abs(nearest.at(temperatures) - line.heat)) <= room:  # it held as far as that, and may further
+            room = max(SAME * float(np.max(np.abs(here.heat))), ENOUGH)
+            if np.max(np.abs(nearest.at(temperatures) - here.heat)) <= room:  # it held as far as that, and may further
                 far = 2 * nearest.distance(temperatures)
-                known[next(n for n, each in enumerate(known) if each is nearest)] = wider = replace(
-                    nearest, reach=max(far, nearest.reach)
-                )
+                wider = replace(nearest, reach=max(far, nearest.reach))
+                known[next(n for n, each in enumerate(known) if each is nearest)] = wider
                 return wider
+        line = Line(
+            temperatures.copy(), here.heat, self._slopes(texts, temperatures, read, here), here.ripple, here.window
+        )
         known.append(line)
+        self._ends[texts] = here
         return line
 
     def words(self, texts: tuple[str, ...]) -> str:
         return ", ".join(f"{name} = {text}" for name, text in zip(self.targets, texts))
 
-    def _made(self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]) -> Line:
-        """One run until it is settled, and one more for each joint that goes on from there, a little warmer."""
-        begin = self._end_of_own_run(texts, temperatures, read)
-        first = self._settled(texts, temperatures, read, begin, self.length / 5)
+    def _begin(self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]) -> Snapshot:
+        """Where a short run goes on: an earlier one of this point, or the drive's own run."""
+        known = self._ends.get(texts)
+        return known.end if known else self._end_of_own_run(texts, temperatures, read)
+
+    def _window(self, texts: tuple[str, ...]) -> float:
+        known = self._ends.get(texts)
+        return known.window if known else self.length / 5
+
+    def _slopes(
+        self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float], here: Settled
+    ) -> np.ndarray:
+        """What heat changes with each temperature (W/K), by one more run for each, a little warmer."""
 
         def warmer(joint: int) -> np.ndarray:
             there = temperatures + STEP * np.eye(len(temperatures))[joint]
-            return self._settled(texts, there, read, first.end, first.window, with_ripple=False).heat
+            return self._settled(texts, there, read, here.end, here.window, with_ripple=False).heat
 
         with ThreadPoolExecutor(max_workers=4) as pool:
             others = list(pool.map(warmer, range(len(temperatures))))
-        slopes = np.array([(other - first.heat) / STEP for other in others]).T
-        return Line(temperatures.copy(), first.heat, slopes, first.ripple, first.window)
+        return np.array([(other - here.heat) / STEP for other in others]).T
 
     def _inputs(
         self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]

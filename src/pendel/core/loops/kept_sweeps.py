@@ -25,7 +25,7 @@ MOST, MOST_POINTS, LARGEST = 60, 1000, 4 << 20
 def key_of(drive: Drive, way: KeptTransfer) -> str:
     """What a sweep is of: the drive but for what it keeps to look at, and the way."""
     plain = drive.copy()
-    for table in ("transfers", "panel", "taps", "plans", "scripts"):
+    for table in ("transfers", "panel", "taps", "plans", "scripts", "duties"):
         plain.table(table).clear()
     text = json.dumps([to_text(plain), astuple(way)])
     return hashlib.sha256(text.encode()).hexdigest()

@@ -13,6 +13,7 @@ from pendel.core.runs.requests import (
     CheckRequest,
     DescribeRequest,
     FormatsRequest,
+    HeatRequest,
     JudgeRequest,
     ModesRequest,
     OrderRequest,
@@ -161,6 +162,19 @@ def rows_run(request: SeriesRequest, drive: Drive, watched: Watched) -> Any:
     return tuple(run_rows(series, request.numbers, request.threads, watched.stopping, request.texts))
 
 
+def warmed(request: HeatRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.drive.duties import STEADY
+    from pendel.core.heat.duty import duty_of_plan
+    from pendel.core.heat.over import MOST_TIMES, heat_over
+    from pendel.core.series.points import whole_number
+
+    plan = drive.duties[request.duty]
+    steady = plan.rounds == STEADY
+    rounds = 1 if steady else whole_number("how often the duty is gone through", plan.rounds, 1, MOST_TIMES)
+    duty = duty_of_plan(drive, plan, request.duty)
+    return heat_over(drive, duty, steady=steady, rounds=rounds, stopping=watched.stopping)
+
+
 _series: LastFew[Any, Any] = LastFew(2)
 """What rows were run of last, by text and plan."""
 
@@ -178,5 +192,6 @@ ANSWERED: dict[type, Callable[[Any, Drive, Watched], Any]] = {
     TolerateRequest: tolerated,
     FormatsRequest: formats_proposed,
     SeriesRequest: rows_run,
+    HeatRequest: warmed,
 }
 """By the kind of a request: what gives its result."""

@@ -169,6 +169,15 @@ class SeriesRequest:
 
 
 @dataclass(frozen=True)
+class HeatRequest:
+    """How warm the drive gets over a duty that it keeps: `pendel.core.heat.over`."""
+
+    drive_text: str
+    duty: str
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class WorkRequest:
     """Work out what takes long: `pendel.core.worked_out`. It holds no drive."""
 
@@ -192,6 +201,7 @@ Request = (
     | ModesRequest
     | CalmRequest
     | SeriesRequest
+    | HeatRequest
     | WorkRequest
 )
 OWN_ANSWERS = (WriteRequest, DescribeRequest, WorkRequest)

@@ -41,7 +41,7 @@ def folder_of(drive_path: Path) -> Path:
 def plain_drive(drive: Drive) -> Drive:
     """The drive but for what changes no run: its panel, kept ways, plans and scripts."""
     plain = drive.copy()
-    for table in ("transfers", "panel", "plans", "scripts"):
+    for table in ("transfers", "panel", "plans", "scripts", "duties"):
         plain.table(table).clear()
     return plain
 
