@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     import xarray
 
     from pendel.core.runs.balance import Balance, Lost
+    from pendel.core.runs.flows import EnergyFlows
     from pendel.core.runs.kept import KeptRun, Trace
     from pendel.core.runs.measures import Averages
     from pendel.core.runs.spectra import Spectrum
@@ -225,6 +226,17 @@ class Run(Mapping[str, "Trace"]):
         from pendel.core.runs.balance import balance
 
         return balance(self.kept, *self._span(start, end))
+
+    def flows(self, start: float, end: float) -> EnergyFlows:
+        """Energy from part to part between two times (s): nodes with what came, went, was lost and stays, and the
+        flows between them (J). The equations are built once more for it, which takes a second. Raises `DriveProblem`.
+
+        >>> [(flow.source, flow.target) for flow in run.flows(0.05, 0.1).flows][:2]
+        [('supply', 'bridge'), ('bridge', 'door_motor')]
+        """
+        from pendel.core.runs.flows import flows_of
+
+        return flows_of(self.kept, *self._span(start, end))
 
     @property
     def remarks(self) -> list[str]:

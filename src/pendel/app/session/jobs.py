@@ -68,6 +68,7 @@ TRANSFER = JobKind("look between two points", "process beside", "There is no mod
 MODES = JobKind("look for modes", "process beside", "No modes found", newest_wins=True)
 CALM = JobKind("calm a mode", "process beside", "Nothing was put in", newest_wins=True)
 TOLERATE = JobKind("judge a spread", "process beside", "The spread cannot be judged", newest_wins=True)
+FLOWS = JobKind("find energy flows", "process beside", "The flows cannot be shown", newest_wins=True)
 HEAT = JobKind("tell heat over a duty", "process beside", "The duty cannot be worked out", newest_wins=True)
 TUNE = JobKind("tune within limits", "tune", "No gains found", newest_wins=True)
 LAY_UNDER = JobKind("lay a way under", "process beside", "There is no model")

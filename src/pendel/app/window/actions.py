@@ -30,6 +30,20 @@ def show_heat(window: MainWindow) -> None:
     heat.raise_()
 
 
+def show_flows(window: MainWindow) -> None:
+    """Beside the window, of the latest run."""
+    from pendel.app.window.flow_window import FlowWindow  # loaded when it is asked for
+
+    def span() -> tuple[float, float] | None:
+        strips = getattr(window.pages.get("Runs"), "strips", None)  # of a page that is loaded
+        return None if strips is None else (min(strips.times), max(strips.times))
+
+    flows = window.findChild(FlowWindow) or FlowWindow(window.session, span, window)
+    flows.show()
+    flows.raise_()
+    flows.start(None)
+
+
 SEPARATOR = ""
 
 
@@ -81,6 +95,7 @@ ACTIONS = (
     ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", lambda w: w.editing.toggle_sensors()),
     ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", lambda w: w.proposing.start()),
     separator("Run"),
+    ActionSpec("flows", "Energy flow …", "Run", "", lambda w: show_flows(w)),
     ActionSpec("heat", "Heat over a duty …", "Run", "", lambda w: show_heat(w)),
     separator("Run"),
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),

@@ -192,6 +192,8 @@ class Network:
     frictions: list[DryFriction] = field(default_factory=list)
     surfaces: list[Surface] = field(default_factory=list)
     profiles: list[Profile] = field(default_factory=list)
+    ports: dict[tuple[str, str], list[Pin]] = field(default_factory=dict)
+    """Pins of every port that carries power, by card and name."""
     signals: dict[str, ca.SX] = field(default_factory=dict)
     stored: dict[str, ca.SX] = field(default_factory=dict)
     lost: dict[str, ca.SX] = field(default_factory=dict)

@@ -81,6 +81,7 @@ def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APa
     """The equations of every part, connected; and what the parts asked about their values to state them."""
     network = Network()
     pins = connect(network, skeleton.ports, skeleton.groups, skeleton.joins)
+    network.ports = pins
     pins_of: dict[str, dict[str, list[Pin]]] = {form.card: {} for form in skeleton.parts}
     for (card, name), pin in pins.items():
         pins_of[card][name] = pin

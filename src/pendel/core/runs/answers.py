@@ -65,6 +65,9 @@ RECORDS = (
     "pendel.core.loops.tuning:LoopAnalysis",
     "pendel.core.controllers.symbolic:LinearBlock",
     "pendel.core.runs.measures:StepMeasures",
+    "pendel.core.runs.flows:EnergyFlows",
+    "pendel.core.runs.flows:Flow",
+    "pendel.core.runs.flows:NodeEnergy",
 )
 """What an answer may be made of besides."""
 ARRAYS = ("<f8", "<f4", "<c16", "<i8", "<i4", "<i2", "|i1", "<u8", "<u4", "<u2", "|u1", "|b1")

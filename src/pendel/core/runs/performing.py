@@ -12,6 +12,7 @@ from pendel.core.runs.requests import (
     CalmRequest,
     CheckRequest,
     DescribeRequest,
+    FlowsRequest,
     FormatsRequest,
     HeatRequest,
     JudgeRequest,
@@ -55,7 +56,10 @@ def run_and_save(request: RunRequest, drive: Drive, watched: Watched, path: Path
     return run.message, run.outcome is Outcome.STOPPED
 
 
-def with_a_run(request: CheckRequest | RangesRequest | ProcessorRequest, drive: Drive, path: Path) -> Any:
+WithRun = CheckRequest | RangesRequest | ProcessorRequest | FlowsRequest
+
+
+def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
     """What is found out about the controller by the run that comes with the request."""
     from pendel.core.firmware.processors import on_processor, processor_of
     from pendel.core.firmware.ranges import sizes_in
@@ -64,6 +68,10 @@ def with_a_run(request: CheckRequest | RangesRequest | ProcessorRequest, drive: 
 
     path.write_bytes(request.run)
     try:
+        if isinstance(request, FlowsRequest):
+            from pendel.core.runs.flows import flows_of
+
+            return flows_of(reopen(path), request.begin, request.end)
         prepared, run = prepare(drive), reopen(path)
         if isinstance(request, CheckRequest):
             return build_and_check(prepared.lowered, run)

@@ -169,6 +169,17 @@ class SeriesRequest:
 
 
 @dataclass(frozen=True)
+class FlowsRequest:
+    """Where the energy of a kept run went between two times (s): `pendel.core.runs.flows`."""
+
+    drive_text: str
+    run: bytes
+    begin: float
+    end: float
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class HeatRequest:
     """How warm the drive gets over a duty that it keeps: `pendel.core.heat.over`."""
 
@@ -202,6 +213,7 @@ Request = (
     | CalmRequest
     | SeriesRequest
     | HeatRequest
+    | FlowsRequest
     | WorkRequest
 )
 OWN_ANSWERS = (WriteRequest, DescribeRequest, WorkRequest)

@@ -42,6 +42,7 @@ from pendel.core.runs.performing import ANSWERED, run_and_save, with_a_run
 from pendel.core.runs.requests import (
     OWN_ANSWERS,
     CheckRequest,
+    FlowsRequest,
     FormatsRequest,
     ProcessorRequest,
     RangesRequest,
@@ -200,7 +201,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         allow_all_of(drive)
     if not isinstance(request, OWN_ANSWERS):
         shared.keeping[0] = 0
-    if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
+    if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest | FlowsRequest):
         return Answered(with_a_run(request, drive, path))
     if isinstance(request, RunRequest):
         message, stopped = run_and_save(request, drive, shared, path)

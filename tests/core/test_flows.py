@@ -1,0 +1,75 @@
+"""Energy flows of a run: every part's books close, flows are the powers that signals tell, and the picture fits."""
+
+import numpy as np
+import pytest
+
+import pendel
+from pendel.core.errors import DriveProblem
+from pendel.core.runs.balance import balance
+from pendel.core.runs.flow_layout import columns_of, laid_out
+from pendel.core.runs.flows import EnergyFlows, Flow, NodeEnergy, flows_of
+
+
+@pytest.mark.parametrize(("example", "level"), [("car_door_drive", "averaged"), ("haul_drive", "switching")])
+def test_what_comes_into_each_part_goes_on_is_lost_or_stays(example, level):
+    d = pendel.open_example(example)
+    d.set("level", level)
+    run = d.run()
+    kept = run.kept
+    begin, end = 0.3 * kept.end, 0.9 * kept.end
+    found = flows_of(kept, begin, end)
+    largest = max(node.through for node in found.nodes)
+    for node in found.nodes:
+        assert abs(node.open) < 2e-6 * largest, node
+        into = sum(f.energy for f in found.flows if f.target == node.key)
+        out = sum(f.energy for f in found.flows if f.source == node.key)
+        assert into - out == pytest.approx(node.came - node.went, abs=1e-9 * largest)
+    whole = balance(kept, begin, end)
+    for name in ("supplied", "delivered", "stored"):
+        assert sum(getattr(n, name) for n in found.nodes) == pytest.approx(getattr(whole, name), abs=1e-6 * largest)
+    converter = {"car_door_drive": "bridge", "haul_drive": "inverter"}[example]
+    given = sum(f.energy for f in found.flows if f.source == converter)
+    assert given == pytest.approx(kept.pieces(f"{converter}.power").integral(begin, end), rel=1e-6)
+
+
+def test_a_machine_that_brakes_gives_back_to_the_link():
+    d = pendel.open_example("haul_drive")
+    d.set("torque_demand.before", "-300 N*m")
+    d.set("torque_demand.after", "-300 N*m")
+    kept = d.run().kept
+    ways = {(f.source, f.target) for f in flows_of(kept, 0.02, kept.end).flows}
+    assert ways == {("test_bench", "haul_machine"), ("haul_machine", "inverter"), ("inverter", "link")}
+    with pytest.raises(DriveProblem, match="Choose times in it"):
+        flows_of(kept, 5.0, 6.0)
+
+
+def test_parts_that_single_lines_join_are_one():
+    d = pendel.open_example("wayside_supply")
+    kept = d.run().kept
+    found = flows_of(kept, kept.begin, kept.end)
+    assert max(len(node.cards) for node in found.nodes) > 1
+    assert all(abs(node.open) < 1e-6 * max(n.through for n in found.nodes) for node in found.nodes)
+
+
+def node(key: str, came: float, went: float, supplied: float = 0.0, lost: float = 0.0) -> NodeEnergy:
+    return NodeEnergy(key, key, (key,), came, went, supplied, 0.0, lost, 0.0)
+
+
+def test_a_circle_of_flows_is_laid_out_and_nothing_overlaps():
+    c, d = node("c", 5.0, 4.0, lost=1.0), node("d", 10.0, 1.0, lost=9.0)
+    nodes = (node("a", 1.0, 11.0, 10.0), node("b", 6.0, 6.0), c, d)
+    flows = (Flow("a", "b", 6.0), Flow("a", "c", 5.0), Flow("b", "d", 6.0), Flow("c", "d", 4.0), Flow("d", "a", 1.0))
+    of = EnergyFlows(0.0, 1.0, nodes, flows)
+    assert columns_of(of) == {"a": 0, "b": 1, "c": 1, "d": 2}
+    layout = laid_out(of, gap=0.2)
+    by_column: dict[int, list[tuple[float, float]]] = {}
+    for block in layout.blocks:
+        by_column.setdefault(block.column, []).append((block.top, block.top + block.height))
+    for spans in by_column.values():
+        ordered = np.array(sorted(spans)).ravel()
+        assert np.all(np.diff(ordered) > -1e-12) and ordered[0] > -1e-9 and ordered[-1] < 1 + 1e-9
+    places = {block.node.key: block for block in layout.blocks}
+    for band in layout.bands:
+        for at, key in ((band.begins, band.flow.source), (band.ends, band.flow.target)):
+            block = places[key]
+            assert block.top - 1e-9 <= at and at + band.width <= block.top + block.height + 1e-9
