@@ -5,6 +5,7 @@ import pytest
 from scipy.integrate import solve_ivp
 
 import pendel
+from pendel.core.catalogue.heat.impedance_curve import fitted
 from pendel.core.catalogue.heat.transient_impedance import cauer
 from pendel.core.errors import DriveHasFindings, ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
@@ -160,3 +161,43 @@ def test_heat_that_is_wired_wrong_gets_a_sentence():
     z = d.add("transient_impedance", "Z")
     d.rows(z, [])
     assert any("no terms" in str(finding) for finding in d.check())
+
+
+@pytest.mark.parametrize("form", ["cauer", "foster"])
+def test_terms_are_found_again_from_points_of_their_curve(form):
+    """Exact points of three terms give these terms; a run with them gives the curve."""
+    t = np.geomspace(2e-4, 0.8, 15)
+    z = sum(r * -np.expm1(-t / tau) for r, tau in TERMS)
+    terms, worst = fitted(tuple(zip(t.tolist(), z.tolist())), 3)
+    assert worst < 1e-6 and np.array(terms) == pytest.approx(np.array(TERMS), rel=1e-4)
+    d = pendel.Drive("Junction")
+    d.add("heat_source", "Loss", P="30 W")
+    d.add("ambient", "Sink", T="40 °C")
+    rows = [(f"{a!r} s", f"{b!r} K/W") for a, b in zip(t.tolist(), z.tolist())]
+    d.choose(d.add("impedance_curve", "Z", T_0="40 °C", rows=rows[::-1]), form=form)
+    d.connect("loss.a", "z.a")
+    d.connect("z.b", "sink.a")
+    d.set("until", "0.9 s")
+    at = np.array([1e-3, 0.05, 0.7])
+    expected = 40 + 30 * sum(r * -np.expm1(-at / tau) for r, tau in TERMS)
+    assert d.run().at("z.temperature", at) == pytest.approx(expected, abs=2e-3)
+
+
+def test_a_curve_that_is_none_gets_a_sentence():
+    d = pendel.Drive("Junction")
+    d.add("heat_source", "Loss", P="30 W")
+    d.add("ambient", "Sink", T="40 °C")
+    z = d.add("impedance_curve", "Z")
+    d.connect("loss.a", "z.a")
+    d.connect("z.b", "sink.a")
+    d.run("1 ms")
+    good = list(d.document.cards[z].rows)
+    for rows, words in (
+        (good[:5], "5 points do not tell 3 terms"),
+        ([*good[:3], ("20 ms", "0.03"), *good[4:]], "falls or stands twice at 0.02 s"),
+        ([*good, ("0.5 s", "0.25")], "falls or stands twice at 0.5 s"),
+        ([], "0 points"),
+    ):
+        d.rows(z, rows)
+        with pytest.raises(DriveHasFindings, match=words):
+            d.run("1 ms")

@@ -19,6 +19,10 @@ from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import Group, SignalRole
 
+FORM = Choice(
+    "form", "Chain", (("cauer", "Cauer, for what is wired behind"), ("foster", "Foster, as the sheet's terms"))
+)
+
 
 def terms_of(v: Values, count: int) -> list[tuple[float, float]]:
     """R_k (K/W) and τ_k (s) of the rows."""
@@ -69,14 +73,18 @@ def _trimmed(a: Sequence[Fraction]) -> list[Fraction]:
 
 
 def circuit(v: Values, card: Card) -> dict[str, float]:
-    """Resistances ``r_n`` and capacities ``c_n`` of the nodes, in either form; of terms with one τ, all in the first,
-    and nearly nothing in the others."""
     count = len(card.rows)
-    nodes = cauer(terms_of(v, count)) if card.choices.get("form", "cauer") == "cauer" else []
+    return in_nodes(dict(v), terms_of(v, count), count, card.choices.get(FORM.name, FORM.default))
+
+
+def in_nodes(v: dict[str, float], terms: list[tuple[float, float]], count: int, form: str) -> dict[str, float]:
+    """The values with resistances ``r_n`` and capacities ``c_n`` of the nodes, in either form; of terms with one τ,
+    all in the first, and nearly nothing in the others."""
+    nodes = cauer(terms) if form == "cauer" else []
     if not nodes:
-        nodes = [(r, tau / r) for r, tau in terms_of(v, count)]
-    if not count:
-        return dict(v)
+        nodes = [(r, tau / r) for r, tau in terms]
+    if not nodes:
+        return v | {f"{letter}_{n}": 1.0 for letter in "rc" for n in range(count)}
     nodes += [(nodes[-1][0] * VANISHING, nodes[-1][1] * VANISHING)] * (count - len(nodes))
     return {**v, **{f"r_{n}": r for n, (r, _) in enumerate(nodes)}, **{f"c_{n}": c for n, (_, c) in enumerate(nodes)}}
 
@@ -88,7 +96,8 @@ def build(c: PartContext) -> None:
     junction, case = c.line("a"), c.line("b")
     flow, rises = junction.through, []
     behind: ca.SX = flow
-    for n in range(c.rows):
+    count = int(c.choice("terms")) if c.has_choice("terms") else c.rows
+    for n in range(count):
         rise, slope = c.state(f"rise_{n}")
         r, capacity = c.value(f"r_{n}"), c.value(f"c_{n}")
         if c.choice("form") == "foster":
@@ -127,11 +136,7 @@ KIND = Part(
     group=Group.HEAT,
     keywords="thermal z_th zth foster cauer junction case transistor diode module pulse",
     ports=(Port("a", Link.HEAT, "Junction", "left"), Port("b", Link.HEAT, "Case", "right")),
-    choices=(
-        Choice(
-            "form", "Chain", (("cauer", "Cauer, for what is wired behind"), ("foster", "Foster, as the sheet's terms"))
-        ),
-    ),
+    choices=(FORM,),
     values=(Value("T_0", "At the start", "°C", "20", low=-273.15), LIMIT),
     value_names_in_force=lambda card: (
         {LIMIT.name} | ({"T_0"} if card.choices.get("form", "cauer") == "cauer" else set())
