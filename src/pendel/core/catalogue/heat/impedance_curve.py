@@ -1,8 +1,8 @@
 """The transient thermal impedance of a sheet that is printed as a curve: terms are fitted to points of time and Z.
 
 Resistances and time constants are fitted by their logarithms, so that every fit is passive: in
-Σ R_k (1 − exp(−t/τ_k)) all R_k and τ_k are above zero; least squares of the error over Z (curves as of IEC 60747-9;
-common practice, no source)."""
+Σ R_k (1 − exp(−t/τ_k)) all R_k and τ_k are above zero; least squares of the error over Z (curves as of IEC
+60747-9; common practice, no source)."""
 
 from __future__ import annotations
 
