@@ -51,6 +51,21 @@ def test_parts_that_single_lines_join_are_one():
     assert all(abs(node.open) < 1e-6 * max(n.through for n in found.nodes) for node in found.nodes)
 
 
+def test_two_that_give_share_what_one_takes():
+    d = pendel.Drive("Two supplies")
+    d.add("dc_source", "First", U_0="48 V", R_i="0.1 ohm")
+    d.add("dc_source", "Second", U_0="48 V", R_i="0.3 ohm")
+    d.add("power_load", "Load", P="90 W")
+    d.connect("first.dc", "load.dc")
+    d.connect("second.dc", "load.dc")
+    kept = d.run("1 s").kept
+    found = flows_of(kept, 0.0, 1.0)
+    flows = {f.source: f.energy for f in found.flows if f.target == "load"}
+    assert sum(flows.values()) == pytest.approx(90.0, rel=1e-6)
+    assert flows["first"] == pytest.approx(3 * flows["second"], rel=1e-6)
+    assert all(abs(each.open) < 1e-6 * 90 for each in found.nodes)
+
+
 def node(key: str, came: float, went: float, supplied: float = 0.0, lost: float = 0.0) -> NodeEnergy:
     return NodeEnergy(key, key, (key,), came, went, supplied, 0.0, lost, 0.0)
 

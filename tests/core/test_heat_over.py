@@ -106,6 +106,8 @@ def test_what_cannot_be_told_is_said():
         heat_over(lonely.document, duty, steady=True)
     cold = stalled()
     cold.remove("copper")
+    cold.add("friction", "Rubbing")
+    cold.connect("rubbing.heat", "motor.heat")  # two that give, and nothing that takes
     with pytest.raises(DriveProblem, match="No part gives heat"):
         heat_over(cold.document, duty)
 
