@@ -161,7 +161,7 @@ def window(application, beside, lowering, worker, evaluator, questions, example_
     made.close()
     made.deleteLater()
     settle()
-    assert until(lambda: not left_behind(), 10), left_behind()
+    assert until(lambda: not left_behind(), 30), left_behind()  # a judgement that has begun ends first
 
 
 def until(condition, seconds=30.0):

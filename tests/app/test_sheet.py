@@ -40,6 +40,14 @@ from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
         ("friction", Link.ROD, "rail_friction"),
         ("friction", Link.SHAFT, "friction"),
         ("test bench", Link.SHAFT, "imposed_speed"),
+        ("dc motor", None, "brushed_dc"),
+        ("foc", None, "dq_current_regulator"),
+        ("svm", None, "three_phase_modulator"),
+        ("lowpass", None, "pt1"),
+        ("absolute", None, "absolute"),
+        ("divide", None, "quotient"),
+        ("min", None, "minimum"),
+        ("resistive load", None, "resistor"),
     ],
 )
 def test_search_puts_first_what_is_meant_and_fits(text, link, first):

@@ -459,3 +459,33 @@ def test_a_period_longer_than_the_run_is_told_at_its_block_or_for_all():
     assert not d.check()
     d.set("tick", "1.2 s")
     assert any("sampling period of 1.2 s" in f.sentence and f.field == "tick" for f in d.check())
+
+
+def test_arithmetic_of_two_signals_and_the_slope_of_a_ramp():
+    d = pendel.Drive("Figures")
+    d.add("profile", "Ramp", profile=[("0 s", "1"), ("50 ms", "3"), ("100 ms", "-2")])
+    d.add("constant", "Two", value="-0.2")
+    for kind, ports in (
+        ("absolute", "x"),
+        ("minimum", "ab"),
+        ("maximum", "ab"),
+        ("quotient", "ab"),
+        ("derivative", "x"),
+    ):
+        key = d.add(kind, kind.title())
+        d.connect("ramp.out", f"{key}.{ports[0]}")
+        if len(ports) > 1:
+            d.connect("two.out", f"{key}.{ports[1]}")
+    d.set("quotient.low", "-12")
+    d.set("tick", "1 ms")
+    d.set("until", "100 ms")
+    run = d.run()
+    x = run["ramp.out"].y
+    assert run["absolute.out"].y == pytest.approx(np.abs(x))
+    assert run["minimum.out"].y == pytest.approx(np.minimum(x, -0.2))
+    assert run["maximum.out"].y == pytest.approx(np.maximum(x, -0.2))
+    assert run["quotient.out"].y == pytest.approx(np.maximum(-12, x / -0.2))
+    d.set("quotient.least", "0.5")  # of the divisor, with its sign
+    assert d.run()["quotient.out"].y == pytest.approx(np.maximum(-12, x / -0.5))
+    slope = run["derivative.out"].y
+    assert slope[0] == 0 and slope[45] == pytest.approx(40, rel=1e-6) and slope[95] == pytest.approx(-100, rel=1e-6)

@@ -45,6 +45,7 @@ def matches(text: str, link: Link | None) -> list[Match]:
         ):
             continue
         score = named(kind.title, words) + 3.0 * sum(w in kind.keywords.lower().split() for w in words)
+        score += WHOLE if len(words) > 1 and " ".join(words) in kind.keywords.lower() else 0.0
         port = next((p.name for p in kind.ports if link is not None and fits(link, p.link)), "")
         if not port and link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             port = "signals"
@@ -61,7 +62,7 @@ def named(title: str, words: list[str]) -> float:
 
 
 WHOLE = 11.0
-"""For a title that is just what was typed."""
+"""For a title that is just what was typed, and for keywords that have it as it was typed."""
 
 
 def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:

@@ -1,4 +1,4 @@
-"""Compare, gain, sum, product, selector and limiter."""
+"""Compare, gain, sum, product, quotient, absolute value, minimum, maximum, selector and limiter."""
 
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
 from pendel.core.catalogue.control.shapes import STEP
@@ -21,6 +21,24 @@ def update_sum(a, b, c, out, dt):
 
 def update_product(a, b, out, dt):
     out = a * b
+
+
+def update_quotient(a, b, out, least, low, high, dt):
+    """A divisor nearer to zero than the least counts as the least, with its sign."""
+    under = maximum(b, least) if b >= 0.0 else minimum(b, -least)
+    out = saturate(a / under, low, high)
+
+
+def update_absolute(x, out, dt):
+    out = absolute(x)
+
+
+def update_minimum(a, b, out, dt):
+    out = minimum(a, b)
+
+
+def update_maximum(a, b, out, dt):
+    out = maximum(a, b)
 
 
 def update_selector(first, second, choose, out, threshold, dt):
@@ -89,6 +107,47 @@ KINDS = (
         update_product,
         passes_unit=False,
         mark="×",
+    ),
+    block(
+        "quotient",
+        "Quotient",
+        "Divides one signal by another, between limits.",
+        "divide division ratio over",
+        (reads("a", "Dividend"), reads("b", "Divisor")),
+        update_quotient,
+        (Value("least", "Divisor at least", ANY, "1e-3", low=0.0, open_low=True, at="b"), *LIMITS),
+        contradictions=limits_cross,
+        passes_unit=False,
+        mark="÷",
+    ),
+    block(
+        "absolute",
+        "Absolute value",
+        "The size of a signal, without its sign.",
+        "abs magnitude rectify",
+        (reads("x", "Input"),),
+        update_absolute,
+        shape=((0, 1), (0.5, 0), (1, 1)),
+    ),
+    block(
+        "minimum",
+        "Minimum",
+        "The smaller of two signals.",
+        "min least lower",
+        (reads("a", "First"), reads("b", "Second")),
+        update_minimum,
+        alike=(("a", "b"),),
+        mark="min",
+    ),
+    block(
+        "maximum",
+        "Maximum",
+        "The larger of two signals.",
+        "max most higher",
+        (reads("a", "First"), reads("b", "Second")),
+        update_maximum,
+        alike=(("a", "b"),),
+        mark="max",
     ),
     block(
         "selector",

@@ -1,4 +1,4 @@
-"""Integrator, PT1, slew limiter and delay."""
+"""Integrator, PT1, derivative, slew limiter and delay."""
 
 import math
 
@@ -22,6 +22,16 @@ def update_pt1(x, out, K, share, level, dt):
     """Exact for an input that is constant within a tick: share = 1 − exp(−dt/T)."""
     level = level + share * (K * x - level)
     out = level
+
+
+def update_derivative(x, out, K_D, share, level, started, dt):
+    """K_D·s/(1 + T·s), sampled so that a ramp has its slope at any T: share = 1 − exp(−dt/T). It begins at the first
+    input, so that a signal that stands has no slope."""
+    if started < 0.5:
+        level = x
+        started = 1.0
+    out = K_D * share / dt * (x - level)
+    level = level + share * (x - level)
 
 
 def update_slew(x, out, rise, fall, level, dt):
@@ -72,7 +82,7 @@ KINDS = (
         "pt1",
         "PT1",
         "First-order lag.",
-        "lag filter low-pass smoothing",
+        "lag filter low-pass lowpass smoothing",
         (
             Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),
             Value("T", "Time constant", "ms", "2", low=0.0, open_low=True),
@@ -82,6 +92,21 @@ KINDS = (
         derive=lambda v, card, period: {"share": -math.expm1(-period / v["T"])},
         summary=lambda v, card: (v["T"],),
         shape=LAG,
+    ),
+    block(
+        "derivative",
+        "Derivative",
+        "The slope of a signal, smoothed by a lag.",
+        "differentiate d term dt1 slope rate",
+        (
+            Value("K_D", "Gain", ANY, "1", role=ValueRole.GAIN),
+            Value("T", "Time constant", "ms", "2", low=0.0, open_low=True),
+        ),
+        update_derivative,
+        passes_unit=False,
+        derive=lambda v, card, period: {"share": -math.expm1(-period / v["T"])},
+        summary=lambda v, card: (v["T"],),
+        shape=((0, 0), (0.1, 0), (0.1, 1), (0.3, 0.4), (0.6, 0.1), (1, 0)),
     ),
     block(
         "slew_limiter",

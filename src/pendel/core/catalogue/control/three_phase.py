@@ -109,7 +109,7 @@ KINDS = (
         title="Three-phase modulator",
         sentence="Turns three phase voltages into the duties of an inverter.",
         group="modulation",
-        keywords="pwm space vector third harmonic svpwm block six-step modulator",
+        keywords="pwm space vector svm third harmonic svpwm block six-step modulator",
         ports=(
             *(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in PHASES),
             reads("u_link", "Link voltage", side="bottom", unit="V", required=False),

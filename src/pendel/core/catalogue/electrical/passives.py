@@ -187,7 +187,7 @@ KINDS = (
         title="Resistor",
         sentence="A resistance between two lines.",
         group="circuit",
-        keywords="load ohm r",
+        keywords="resistive load ohm r",
         ports=(*ENDS, heat_port()),
         values=(Value("R", "Resistance", "Ω", "10", low=0.0), OVER_KELVIN),
         signals=TWO_ENDED,

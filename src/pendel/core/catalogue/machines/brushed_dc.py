@@ -199,7 +199,7 @@ KIND = Part(
     title="Brushed DC machine, permanent magnet",
     sentence="Torque follows current, EMF follows speed; with its own rotor inertia.",
     group="machine",
-    keywords="motor dc pmdc commutator generator data sheet",
+    keywords="dc motor pmdc commutator generator data sheet",
     ports=(Port("winding", Link.DC, "Winding", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), HEAT_PORT),
     choices=(
         Choice(
