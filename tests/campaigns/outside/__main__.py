@@ -193,6 +193,7 @@ UNITS = (
     ("valley_filter", "", {"300": {"power_setpoint.value": 500.0}}, {}),
     ("cabin_fan", "", {}, {}),
     ("wayside_supply", "", {}, {}),
+    ("warm_haul_drive", "switching", {}, {}),
 )
 
 

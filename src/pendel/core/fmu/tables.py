@@ -59,7 +59,9 @@ def sizes(unit: Unit) -> str:
         "N_ANSWERS": len(answers(unit)),
     }
     listed = ", ".join(f"{name} = {count}" for name, count in counts.items())
-    return f"#define HAS_CONTROLLER {int(unit.has_controller)}\nenum {{ {listed} }};\n"
+    asked = {"HAS_CONTROLLER": unit.has_controller, "BOOKS_ENERGIES": plant and bool(structure.switched)}
+    defined = "".join(f"#define {name} {int(there)}\n" for name, there in asked.items())
+    return f"{defined}enum {{ {listed} }};\n"
 
 
 def profile_values(unit: Unit) -> list[float]:

@@ -6,7 +6,7 @@ void pd_guarded(double, const double *, const double *, const double *, const do
                 double *);
 void pd_affine(double, const double *, const double *, const double *, const double *, const double *, double *,
                double *);
-#if N_SWITCHED
+#if BOOKS_ENERGIES
 void pd_switched(double, const double *, const double *, const double *, const double *, const double *, double *);
 #endif
 void pd_forced(double, const double *, const double *, const double *, const double *, const double *, double *);
@@ -75,7 +75,7 @@ static void describe_run(unit_t *unit, inside_t *inside)
     r->rhs = pd_rhs; r->guarded = pd_guarded; r->measure = pd_measure; r->jac = pd_jac; r->hold = pd_hold;
     r->hoist = pd_hoist;
     r->affine = pd_affine; r->forced = pd_forced; r->n_forced = FORCED_COUNT; r->forced_places = FORCED;
-#if N_SWITCHED
+#if BOOKS_ENERGIES
     r->n_switched = N_SWITCHED; r->switched = pd_switched;
     r->switched_gates = SWITCHED_GATES; r->switched_states = SWITCHED_STATES;
 #endif
