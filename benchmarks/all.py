@@ -16,6 +16,7 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).parent))
 import door_in_scipy
 import formats
+import heat
 import large
 import machines
 import remote
@@ -272,6 +273,7 @@ if __name__ == "__main__":
     simulator.report(row)
     series.report(row)
     remote.report(row)
+    heat.report(row)
     large.report(row)
     formats.report(row)
     window_times()

@@ -24,13 +24,13 @@ def too_warm(signal: str, limit: str) -> Callable[[Seen, str], Remark | None]:
         if name not in run.structure.signals:
             return None
         given = seen.values[key].get(limit, math.nan)
-        trace = run.trace(name)
         maximum = MELTS if math.isnan(given) else given
-        beyond = np.flatnonzero(trace.y > maximum)
+        t, y = run.rows[:, 0], run.on_rows([name], slice(None))[:, 0]  # a trace takes as long as the run
+        beyond = np.flatnonzero(y > maximum)
         if not len(beyond):
             return None
-        first, peak = float(trace.t[beyond[0]]), float(np.max(trace.y))
-        when = float(trace.t[int(np.argmax(trace.y))])
+        first, peak = float(t[beyond[0]]), float(np.max(y))
+        when = float(t[int(np.argmax(y))])
         if math.isnan(given):
             sentence = (
                 f"{seen.name(key)}: it is warmer than {figure(maximum, '°C', 3)} from {figure(first, 's', 3)} on, "
