@@ -44,9 +44,9 @@ from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
         ("foc", None, "dq_current_regulator"),
         ("svm", None, "three_phase_modulator"),
         ("lowpass", None, "pt1"),
-        ("absolute", None, "absolute"),
+        ("absolute", None, "absolute_value"),
         ("divide", None, "quotient"),
-        ("min", None, "minimum"),
+        ("min", None, "smaller_of_two"),
         ("resistive load", None, "resistor"),
     ],
 )

@@ -466,13 +466,13 @@ def test_arithmetic_of_two_signals_and_the_slope_of_a_ramp():
     d.add("profile", "Ramp", profile=[("0 s", "1"), ("50 ms", "3"), ("100 ms", "-2")])
     d.add("constant", "Two", value="-0.2")
     for kind, ports in (
-        ("absolute", "x"),
-        ("minimum", "ab"),
-        ("maximum", "ab"),
+        ("absolute_value", "x"),
+        ("smaller_of_two", "ab"),
+        ("larger_of_two", "ab"),
         ("quotient", "ab"),
         ("derivative", "x"),
     ):
-        key = d.add(kind, kind.title())
+        key = d.add(kind, kind.partition("_")[0])
         d.connect("ramp.out", f"{key}.{ports[0]}")
         if len(ports) > 1:
             d.connect("two.out", f"{key}.{ports[1]}")
@@ -482,8 +482,8 @@ def test_arithmetic_of_two_signals_and_the_slope_of_a_ramp():
     run = d.run()
     x = run["ramp.out"].y
     assert run["absolute.out"].y == pytest.approx(np.abs(x))
-    assert run["minimum.out"].y == pytest.approx(np.minimum(x, -0.2))
-    assert run["maximum.out"].y == pytest.approx(np.maximum(x, -0.2))
+    assert run["smaller.out"].y == pytest.approx(np.minimum(x, -0.2))
+    assert run["larger.out"].y == pytest.approx(np.maximum(x, -0.2))
     assert run["quotient.out"].y == pytest.approx(np.maximum(-12, x / -0.2))
     d.set("quotient.least", "0.5")  # of the divisor, with its sign
     assert d.run()["quotient.out"].y == pytest.approx(np.maximum(-12, x / -0.5))

@@ -105,7 +105,7 @@ def test_a_blocks_linear_form_is_what_small_changes_do(kind_id, choices):
     assert not form.limited
 
 
-WITHOUT_A_FORM_AT_REST = {"pll_1", "pll_3", "speed_estimator", "emf_observer", "minimum", "maximum"}
+WITHOUT_A_FORM_AT_REST = {"pll_1", "pll_3", "speed_estimator", "emf_observer", "smaller_of_two", "larger_of_two"}
 """Where nothing turns there is no angle to follow; of two that are equal, either may lead."""
 
 

@@ -121,7 +121,7 @@ KINDS = (
         mark="÷",
     ),
     block(
-        "absolute",
+        "absolute_value",
         "Absolute value",
         "The size of a signal, without its sign.",
         "abs magnitude rectify",
@@ -130,7 +130,7 @@ KINDS = (
         shape=((0, 1), (0.5, 0), (1, 1)),
     ),
     block(
-        "minimum",
+        "smaller_of_two",
         "Minimum",
         "The smaller of two signals.",
         "min least lower",
@@ -140,7 +140,7 @@ KINDS = (
         mark="min",
     ),
     block(
-        "maximum",
+        "larger_of_two",
         "Maximum",
         "The larger of two signals.",
         "max most higher",

@@ -25,8 +25,8 @@ def update_pt1(x, out, K, share, level, dt):
 
 
 def update_derivative(x, out, K_D, share, level, started, dt):
-    """K_D·s/(1 + T·s), sampled so that a ramp has its slope at any T: share = 1 − exp(−dt/T). It begins at the first
-    input, so that a signal that stands has no slope."""
+    """K_D·s/(1 + T·s), sampled so that a ramp has its slope at any T: share = 1 − exp(−dt/T). It begins at the
+    first input, so that a signal that stands has no slope."""
     if started < 0.5:
         level = x
         started = 1.0
