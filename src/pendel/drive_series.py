@@ -253,8 +253,8 @@ class VariedDrive(EditedDrive):
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call heat_over(own_c=True)")
-        wished = duty_of(self.document, duty, kind=kind, time=time, share=share)
-        return report_of(heat_over(self.document.copy(), wished, steady=steady, rounds=rounds))
+        requested = duty_of(self.document, duty, kind=kind, time=time, share=share)
+        return report_of(heat_over(self.document.copy(), requested, steady=steady, rounds=rounds))
 
     def _plan_of(
         self,

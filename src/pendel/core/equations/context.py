@@ -443,16 +443,16 @@ class PartContext:
         """°C at a heat port, where it is wired; else what was entered."""
         return self.line(port).across if self.has(port) else expression_of(entered)
 
-    def switched(self, gate: str, u: ca.SX, i: ca.SX, *, on: ca.SX, off: ca.SX, held: ca.SX, port: str = HEAT) -> None:
+    def switched(self, gate: str, u: ca.SX, i: ca.SX, *, on: ca.SX, off: ca.SX, decay: ca.SX, port: str = HEAT) -> None:
         """Book a device's switching energies to a heat port, where that is wired: what it loses in turning on and in
-        turning off, over voltage times current (J/V/A). They go there as they decay with the time ``held`` (s)."""
+        turning off, over voltage times current (J/V/A). They go there with the time constant ``decay`` (s)."""
         if not self.has(port):
             return
         name = f"{BOOKED}_{port}"
         if port not in self._booked:
             self._booked[port], slope = self.state(name)
-            self.equation(slope + self._booked[port] / held)
-            self.warms(self._booked[port] / held, port)
+            self.equation(slope + self._booked[port] / decay)
+            self.warms(self._booked[port] / decay, port)
         self.network.switched.append(SwitchedDevice(self.key(name), self.key(gate), u, i, on, off))
 
     def end_heat(self) -> None:

@@ -2,7 +2,7 @@
 
 A run goes from its start as the drive says, and on until its means settle: three windows in a row must agree, and
 longer ones are taken where they do not. What the heat is at other temperatures is a straight line from one more run for
-each joint. Where a temperature leaves `REACH` it is made anew, and the old line goes on where it had told the same."""
+each joint. Where a temperature leaves `REACH` it is made anew, and the old line goes on where it had given the same."""
 
 from __future__ import annotations
 
@@ -94,7 +94,7 @@ class OperatingPoints:
         the drive in two.
     targets
         names of what a point sets.
-    told
+    progress
         is called with what is being done.
 
     Raises
@@ -106,7 +106,7 @@ class OperatingPoints:
     cut: Cut
     targets: tuple[str, ...]
     stopping: Callable[[], bool] = lambda: False
-    told: Callable[[str], None] = lambda _: None
+    progress: Callable[[str], None] = lambda _: None
     runs: int = 0
     _lines: dict[tuple[str, ...], list[Line]] = field(default_factory=dict)
     _ends: dict[tuple[str, ...], Settled] = field(default_factory=dict)
@@ -139,11 +139,13 @@ class OperatingPoints:
             nearest = min(known, key=lambda each: each.distance(temperatures) / each.reach)
             if nearest.distance(temperatures) <= NEAR * nearest.reach:
                 return nearest
-        self.told(self.words(texts))
+        self.progress(self.words(texts))
         here = self._settled(texts, temperatures, read, self._begin(texts, temperatures, read), self._window(texts))
         if known:
             room = max(SAME * float(np.max(np.abs(here.heat))), ENOUGH)
-            if np.max(np.abs(nearest.at(temperatures) - here.heat)) <= room:  # it held as far as that, and may further
+            if (
+                np.max(np.abs(nearest.at(temperatures) - here.heat)) <= room
+            ):  # it was right as far as that, and may be further
                 far = 2 * nearest.distance(temperatures)
                 wider = replace(nearest, reach=max(far, nearest.reach))
                 known[next(n for n, each in enumerate(known) if each is nearest)] = wider
@@ -183,8 +185,8 @@ class OperatingPoints:
     def _inputs(
         self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]
     ) -> tuple[Prepared, Inputs]:
-        held = [f"{float(t)!r}" for t in (*temperatures, *(read[card] for card in self.cut.read))]
-        prepared = self.following.row((*texts, *held))
+        temperature_texts = [f"{float(t)!r}" for t in (*temperatures, *(read[card] for card in self.cut.read))]
+        prepared = self.following.row((*texts, *temperature_texts))
         return prepared, prepared.inputs(endless_settings(prepared))
 
     def _end_of_own_run(self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]) -> Snapshot:

@@ -51,10 +51,10 @@ class HeatNetwork:
         self.states = self.prepared.structure.state_keys
         if not self.states:
             raise DriveProblem("The bodies store no heat, so nothing takes time. Add a heat capacity.")
-        self.told = [stand_ins.felt(joint.source) for joint in of.joints]
+        self.outputs = [stand_ins.felt(joint.source) for joint in of.joints]
         """Signals of T: first the joints, then bodies."""
         self.bodies = temperatures(self.prepared)
-        self.told += list(self.bodies)
+        self.outputs += list(self.bodies)
 
     @cached_property
     def coldest(self) -> float:
@@ -96,7 +96,7 @@ class HeatNetwork:
         for place, key in enumerate(sources):
             p[keys.index(key)] = heat[place]
         signals = model.signals
-        both = ca.vertcat(model.rhs, *(signals[key] for key in self.told))
+        both = ca.vertcat(model.rhs, *(signals[key] for key in self.outputs))
         given = [symbols[k] for k in ("t", "u", "s", "p")]
         zero = [ca.SX(0), ca.SX.zeros(*given[1].shape), ca.SX.zeros(*given[2].shape), p]
         x, z = symbols["x"], symbols["z"]
@@ -124,14 +124,14 @@ class HeatNetwork:
             return self._kept
         n = len(x)
         by_x, by_heat = (np.array(s) for s in self._functions[1](x, heat))
-        slope, told = self.at(x, heat)
+        slope, temperatures = self.at(x, heat)
         straight = Straight(
             by_x[:n],
             by_heat[:n],
             slope - by_x[:n] @ x - by_heat[:n] @ heat,
             by_x[n:],
             by_heat[n:],
-            told - by_x[n:] @ x - by_heat[n:] @ heat,
+            temperatures - by_x[n:] @ x - by_heat[n:] @ heat,
         )
         if self.is_linear:
             self._kept = straight

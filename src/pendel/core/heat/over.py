@@ -42,11 +42,11 @@ POINTS = 12
 @dataclass(frozen=True)
 class Step:
     """A stretch's way through the duty: times (s) from the duty's begin, states, temperatures (°C), heat at the joints
-    (W); shapes (n,), (n, states), (n, told), (n, joints). ``slope`` is that of the last state by the first."""
+    (W); shapes (n,), (n, states), (n, outputs), (n, joints). ``slope`` is that of the last state by the first."""
 
     times: np.ndarray
     states: np.ndarray
-    told: np.ndarray
+    temperatures: np.ndarray
     heat: np.ndarray
     slope: np.ndarray
     line: Line
@@ -109,7 +109,7 @@ def heat_over(
     steady: bool = False,
     rounds: int = 1,
     stopping: Callable[[], bool] = lambda: False,
-    told: Callable[[str], None] = lambda _: None,
+    progress: Callable[[str], None] = lambda _: None,
     points: OperatingPoints | None = None,
 ) -> HeatOver:
     """Temperatures over a duty.
@@ -133,7 +133,7 @@ def heat_over(
     parted = points.cut if points else cut(drive)
     _keep_to_electric(parted, duty)
     walk = Walk(HeatNetwork(parted), points or OperatingPoints(parted, duty.targets), duty)
-    walk.points.stopping, walk.points.told = stopping, told
+    walk.points.stopping, walk.points.progress = stopping, progress
     if not 1 <= rounds <= MOST_TIMES:
         raise DriveProblem(f"{rounds} rounds are not possible. Enter 1 to {MOST_TIMES}.")
     if steady:
@@ -184,7 +184,7 @@ class Walk:
             length = min(length, left)
             line, heat = self._line(texts, x, heat)
             step = self._step(x, heat, line, length, begin + duration - left)
-            joints = step.told[:, : self.joints]
+            joints = step.temperatures[:, : self.joints]
             short = length <= duration / 2**20
             if not short and (not line.reaches(joints[-1]) or self._errs(step, x, heat, line, length)):
                 length = self._until_reach(joints, step, line, length)
@@ -200,8 +200,8 @@ class Walk:
         """The line of a point about the present temperatures, and the heat then; where a joint has no capacity its
         temperature follows from the heat."""
         for _ in range(MOST_ROUNDS):
-            told = self.network.at(x, heat)[1]
-            line = self.points.line(texts, told[: self.joints], self._read(told))
+            temperatures = self.network.at(x, heat)[1]
+            line = self.points.line(texts, temperatures[: self.joints], self._read(temperatures))
             there = self._heat_at(x, heat, line)
             moved = float(np.max(np.abs(there - heat)))
             heat = there
@@ -223,9 +223,9 @@ class Walk:
             np.linalg.solve(np.eye(m) - line.slopes @ straight.d[:m], line.heat + line.slopes @ (free - line.about))
         )
 
-    def _read(self, told: np.ndarray) -> dict[str, float]:
-        places = {key: n for n, key in enumerate(self.network.told)}
-        return {card: float(told[places[signal]]) for card, signal in self.network.cut.read.items()}
+    def _read(self, temperatures: np.ndarray) -> dict[str, float]:
+        places = {key: n for n, key in enumerate(self.network.outputs)}
+        return {card: float(temperatures[places[signal]]) for card, signal in self.network.cut.read.items()}
 
     def _closed_loop(self, x: np.ndarray, heat: np.ndarray, line: Line) -> tuple[np.ndarray, ...]:
         """x' = F·x + e with heat P = G·x + g in force."""
@@ -247,8 +247,8 @@ class Walk:
         states = np.concatenate([x[None, :], exponentials[:, :n, :n] @ x + exponentials[:, :n, n]])
         times = np.concatenate([[0.0], times])
         heats = states @ by_x.T + level
-        told = np.array([self.network.at(state, p)[1] for state, p in zip(states, heats)])
-        return Step(begin + times, states, told, heats, exponentials[-1][:n, :n], line)
+        temperatures = np.array([self.network.at(state, p)[1] for state, p in zip(states, heats)])
+        return Step(begin + times, states, temperatures, heats, exponentials[-1][:n, :n], line)
 
     def _errs(self, step: Step, x: np.ndarray, heat: np.ndarray, line: Line, length: float) -> bool:
         """Whether two half steps of a network that is not linear end elsewhere."""
@@ -266,11 +266,11 @@ class Walk:
         return float(inside[-1]) if len(inside) > 1 and inside[-1] < 0.9 * length else length / 2
 
     def _refuse_runaway(self, step: Step, texts: tuple[str, ...]) -> None:
-        warmest = np.max(step.told, axis=0)
+        warmest = np.max(step.temperatures, axis=0)
         place = int(np.argmax(warmest))
         if warmest[place] < TOO_WARM:
             return
-        at = float(step.times[int(np.argmax(step.told[:, place] > TOO_WARM))])
+        at = float(step.times[int(np.argmax(step.temperatures[:, place] > TOO_WARM))])
         raise DriveProblem(
             f"It runs away: {self.title(place)} passes {figure(TOO_WARM, '°C', 4)} after {figure(at, 's', 3)} "
             f"at {self.points.words(texts)}. Its losses grow with its temperature faster than heat leaves. "
@@ -280,7 +280,7 @@ class Walk:
     def title(self, place: int) -> str:
         if place < self.joints:
             return self.network.cut.joints[place].title
-        key = self.network.told[place]
+        key = self.network.outputs[place]
         return self.points.cut.bodies.cards[key.partition(".")[0]].name
 
     def closed(self) -> np.ndarray:
@@ -309,12 +309,12 @@ class Walk:
 
     def result(self, steps: Sequence[Step], *, steady: bool) -> HeatOver:
         times = np.concatenate([s.times for s in steps])
-        told, heat = (np.concatenate([getattr(s, n) for s in steps]) for n in ("told", "heat"))
+        every, heat = (np.concatenate([getattr(s, n) for s in steps]) for n in ("temperatures", "heat"))
         ripples = self._ripples(steps)
-        peaks = np.concatenate([s.told + ripples[id(s.line)] for s in steps])
-        titles = {self.key(place): self.title(place) for place in range(len(self.network.told))}
-        temperatures = {self.key(n): told[:, n] for n in range(told.shape[1])}
-        warmest = {self.key(n): peaks[:, n] for n in range(told.shape[1])}
+        peaks = np.concatenate([s.temperatures + ripples[id(s.line)] for s in steps])
+        titles = {self.key(place): self.title(place) for place in range(len(self.network.outputs))}
+        temperatures = {self.key(n): every[:, n] for n in range(every.shape[1])}
+        warmest = {self.key(n): peaks[:, n] for n in range(every.shape[1])}
         names = [self.key(n) for n in range(self.joints)]
         return HeatOver(
             self.duty,
@@ -333,10 +333,10 @@ class Walk:
         if place < self.joints:
             end = self.network.cut.joints[place].ends[0]
             return f"{end.card}.{end.port}"
-        return self.network.told[place]
+        return self.network.outputs[place]
 
     def _ripples(self, steps: Sequence[Step]) -> dict[int, np.ndarray]:
-        """By line: how far temperatures rise above their mean within a window of its heat (K), shape (told,). The
+        """By line: how far temperatures rise above their mean within a window of its heat (K), shape (outputs,). The
         network about the last state is driven by the heat's ripple, and looked at in the last window."""
         found: dict[int, np.ndarray] = {}
         for step in steps:
@@ -350,7 +350,7 @@ class Walk:
             onwards = scipy.linalg.expm(line.window / PARTS * augmented)
             by_x, by_heat = onwards[:n, :n], onwards[:n, n:]
             x: np.ndarray = np.zeros(n)
-            highest = np.zeros(len(self.network.told))
+            highest = np.zeros(len(self.network.outputs))
             for number, ripple in enumerate(line.ripple):
                 x = by_x @ x + by_heat @ ripple
                 if number >= PARTS:

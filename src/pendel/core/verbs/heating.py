@@ -118,7 +118,7 @@ def heat(
     rounds: str | None = None,
     highest: str | None = None,
     *,
-    told: Callable[[str], None] = lambda _: None,
+    progress: Callable[[str], None] = lambda _: None,
 ) -> HeatReport:
     """Temperatures over a duty: of a table (its text as CSV), or of a type with a load and a rest.
 
@@ -145,7 +145,7 @@ def heat(
         factor, result = over.highest(drive, read, highest)
     else:
         count = whole_number("a number of rounds", rounds, 1, over.MOST_TIMES) if rounds else 1
-        factor, result = 1.0, over.heat_over(drive, read, steady=steady, rounds=count, told=told)
+        factor, result = 1.0, over.heat_over(drive, read, steady=steady, rounds=count, progress=progress)
     return report_of(result, factor)
 
 

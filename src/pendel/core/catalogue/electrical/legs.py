@@ -65,7 +65,7 @@ def temperature_signal(name: str) -> str:
     return "temperature" if name in ("", ONLY) else f"temperature_{name}"
 
 
-def tell_temperature(c: PartContext, name: str) -> None:
+def report_temperature(c: PartContext, name: str) -> None:
     c.signal(temperature_signal(name), c.temperature(c.value("T_j"), leg_port(c, name)))
 
 
@@ -158,7 +158,7 @@ def pulsed_leg(
         c.signal(leg.signal("loss", side), device.loss)
         c.lost(device.loss, to=port)
         book(c, leg.gate(side), device, port, recovers=True)
-    tell_temperature(c, leg.name)
+    report_temperature(c, leg.name)
     return upper, lower
 
 
@@ -172,7 +172,7 @@ def book(c: PartContext, gate: str, device: devices.Device, port: str, *, recove
     transition = 0.5 * c.value("t_tr")
     on = (c.value("E_on") + (c.value("E_rec") if recovers else 0.0)) * scale + transition
     off = c.value("E_off") * scale + transition
-    c.switched(gate, device.u, device.i, on=on, off=off, held=1.0 / c.value("f_p"), port=port)
+    c.switched(gate, device.u, device.i, on=on, off=off, decay=1.0 / c.value("f_p"), port=port)
 
 
 ROUND = 0.1
@@ -205,7 +205,7 @@ def mean_leg(c: PartContext, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *
     through the diode of the other switch. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5
     and 25-6 (from memory)."""
     r = ratings(c, leg_port(c, name))
-    tell_temperature(c, name)
+    report_temperature(c, name)
     r_on = r.r_on
     leg = c.pulsed_mean(name, load, link, duty, opposed=opposed)
     # A leg that stays at one rail, as in block commutation, has neither dead time nor ripple.
