@@ -74,7 +74,7 @@ def test_a_worker_that_is_killed_loses_no_row_and_none_comes_twice(tmp_path):
 def test_a_cluster_that_goes_away_leaves_a_series_that_goes_on_here(tmp_path):
     import distributed
 
-    d = door("0.15 s")
+    d = door("1.2 s")  # so long that most rows are still to come when it goes
     local = distributed.LocalCluster(n_workers=1, threads_per_worker=1, dashboard_address=None, silence_logs=50)
     rows = []
     with pytest.raises(RunProblem, match="went away"):
