@@ -485,7 +485,7 @@ def test_arithmetic_of_two_signals_and_the_slope_of_a_ramp():
     assert run["smaller.out"].y == pytest.approx(np.minimum(x, -0.2))
     assert run["larger.out"].y == pytest.approx(np.maximum(x, -0.2))
     assert run["quotient.out"].y == pytest.approx(np.maximum(-12, x / -0.2))
-    d.set("quotient.least", "0.5")  # of the divisor, with its sign
+    d.set("quotient.b_min", "0.5")  # of the divisor, with its sign
     assert d.run()["quotient.out"].y == pytest.approx(np.maximum(-12, x / -0.5))
     slope = run["derivative.out"].y
     assert slope[0] == 0 and slope[45] == pytest.approx(40, rel=1e-6) and slope[95] == pytest.approx(-100, rel=1e-6)

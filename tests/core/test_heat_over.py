@@ -99,6 +99,11 @@ def test_what_cannot_be_told_is_said():
         with pytest.raises(DriveProblem, match=re.escape(words)):
             duty = duty_of(drive.document, values, kind=kind, time="10 min")
             heat_over(drive.document, duty)
+    derated = stalled()
+    derated.add("temperature_sensor", "Feeler")
+    derated.connect("copper.temperature", "feeler.measured")
+    with pytest.raises(DriveProblem, match="Feeler reads “temperature” of Copper"):
+        heat_over(derated.document, duty_of(derated.document, {"time": ["1 s"], "source.U_0": ["6 V"]}))
     lonely = stalled()
     lonely.remove("way", "air")
     duty = duty_of(lonely.document, {"source.U_0": ["6 V"]}, kind="S1", time="60 s")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -76,7 +77,7 @@ class HeatWindow(QDialog):
         inside.addWidget(self.table, 2)
         inside.addLayout(row(self.save_button, 1, spacing=8))
         body.addWidget(right, 1)
-        session.changed.connect(lambda touched: self._follow(touched))
+        session.changed.connect(self._follow)
         self._fill_names()
         self._show(None)
 
@@ -183,10 +184,9 @@ class HeatWindow(QDialog):
             self.rounds.setCurrentIndex(place)
         self._filling = False
 
-    def _follow(self, touched: object) -> None:
-        if isinstance(touched, set | frozenset | list | tuple) and any(t == "duties" for t, _ in touched):
-            if not self._filling:
-                self._fill_names()
+    def _follow(self, touched: Iterable[tuple[str, str]]) -> None:
+        if not self._filling and any(table == "duties" for table, _ in touched):
+            self._fill_names()
 
     def _put(self, duty: DutyPlan, gesture: str = "") -> None:
         name = self.name.currentText()

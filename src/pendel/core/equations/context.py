@@ -434,7 +434,7 @@ class PartContext:
         self.warms(power, to)
 
     def warms(self, power: ca.SX, port: str = HEAT) -> None:
-        """Heat (W) into a port, where it is wired, that the part does not draw: switching energies are told beside
+        """Heat (W) into a port, where it is wired, that the part does not draw: switching energies are reported beside
         the circuit."""
         if self.has(port):
             self._heat[port] = self._heat.get(port, ca.SX(0)) + power

@@ -10,7 +10,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive, End
 from pendel.core.errors import DriveProblem
-from pendel.core.vocabulary import Group, Link, SignalRole
+from pendel.core.vocabulary import Group, Link
 
 
 @dataclass(frozen=True)
@@ -31,8 +31,6 @@ class Cut:
     electric: Drive
     bodies: Drive
     joints: tuple[Joint, ...]
-    read: dict[str, str]
-    """Signals of bodies that the electrical side reads (``card.signal``), by the card that holds them there."""
 
 
 def is_body(kind: Kind) -> bool:
@@ -45,7 +43,7 @@ def cut(drive: Drive) -> Cut:
     Raises
     ------
     DriveProblem
-        where no part gives heat to a body, or a block reads of a body what is no temperature.
+        where no part gives heat to a body, or a block reads a body.
     """
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     bodies = [key for key, kind in kinds.items() if is_body(kind)]
@@ -62,7 +60,7 @@ def cut(drive: Drive) -> Cut:
         cold.table(table).clear()
     cold.cards = {key: replace(drive.cards[key], inside="", role="") for key in bodies}
     cold.wires = {k: w for k, w in drive.wires.items() if w.a.card in bodies and w.b.card in bodies}
-    read = _keep_read(drive, electric, bodies)
+    _refuse_readers(drive, bodies)
     commands.remove_cards(electric, bodies).apply(electric)
     found = []
     for number, net in enumerate(joints, 1):
@@ -76,7 +74,7 @@ def cut(drive: Drive) -> Cut:
         commands.add_wire(cold, End(source, stand_ins.PORT), inside).apply(cold)
         found.append(Joint(parts, title, meter, source))
     _join_bodies(drive, cold, joints, bodies)
-    return Cut(electric, cold, tuple(found), read)
+    return Cut(electric, cold, tuple(found))
 
 
 def titles_of(drive: Drive, kinds: dict[str, Kind], end: End) -> str:
@@ -110,28 +108,16 @@ def _added(drive: Drive, kind: str, name: str) -> str:
     return next(key for key in drive.cards if key not in before)
 
 
-def _keep_read(drive: Drive, electric: Drive, bodies: list[str]) -> dict[str, str]:
-    """Let what reads a body's temperature read a card that holds it."""
-    read: dict[str, str] = {}
-    for key, wire in drive.wires.items():
-        if wire.a.card not in bodies or wire.b.card in bodies:
-            continue
-        kind = kind_of(drive.cards[wire.a.card])
-        port = kind.port(wire.a.port)
-        if port is not None and port.link is Link.HEAT:
-            continue
-        if wire.a.port not in kind.signal_names(SignalRole.TEMPERATURE):
+def _refuse_readers(drive: Drive, bodies: list[str]) -> None:
+    """A controller that acts by a body's temperature would make the heat follow it within a stretch."""
+    for wire in drive.wires.values():
+        port = kind_of(drive.cards[wire.a.card]).port(wire.a.port)
+        if wire.a.card in bodies and wire.b.card not in bodies and (port is None or port.link is not Link.HEAT):
             raise DriveProblem(
-                f"{drive.cards[wire.b.card].name} reads “{wire.a.port}” of {drive.cards[wire.a.card].name}; over a "
-                "duty only its temperature can be read. Wire that, or take the wire off."
+                f"{drive.cards[wire.b.card].name} reads “{wire.a.port}” of {drive.cards[wire.a.card].name}. What a "
+                "controller does by a body's temperature is not followed over a duty: take that wire off, or look at "
+                "runs."
             )
-        signal = str(wire.a)
-        holder = next((card for card, known in read.items() if known == signal), "")
-        if not holder:
-            holder = _added(electric, stand_ins.HOLDER, f"{drive.cards[wire.a.card].name} as read")
-            read[holder] = signal
-        electric.wires[key] = replace(wire, a=End(*stand_ins.felt(holder).split(".")))
-    return read
 
 
 def _join_bodies(drive: Drive, cold: Drive, joints: list[list[End]], bodies: list[str]) -> None:

@@ -7,7 +7,7 @@ each joint. Where a temperature leaves `REACH` it is made anew, and the old line
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -113,7 +113,7 @@ class OperatingPoints:
 
     def __post_init__(self) -> None:
         self.meters = [joint.meter for joint in self.cut.joints]
-        names = (*self.targets, *map(stand_ins.held, (*self.meters, *self.cut.read)))
+        names = (*self.targets, *map(stand_ins.temperature, self.meters))
         self.following = Following(prepare(self.cut.electric), names)
         if self.following.as_a_whole:
             raise DriveProblem(
@@ -125,9 +125,8 @@ class OperatingPoints:
         self._lock = threading.Lock()
         self.length = self.following.prepared.examined.settings["until"]
 
-    def line(self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]) -> Line:
-        """Of an operating point near these temperatures (°C); ``read`` has those of bodies that blocks read, by the
-        card that holds them.
+    def line(self, texts: tuple[str, ...], temperatures: np.ndarray) -> Line:
+        """Of an operating point near these temperatures (°C).
 
         Raises
         ------
@@ -140,19 +139,17 @@ class OperatingPoints:
             if nearest.distance(temperatures) <= NEAR * nearest.reach:
                 return nearest
         self.progress(self.words(texts))
-        here = self._settled(texts, temperatures, read, self._begin(texts, temperatures, read), self._window(texts))
+        here = self._settled(texts, temperatures, self._begin(texts, temperatures), self._window(texts))
         if known:
             room = max(SAME * float(np.max(np.abs(here.heat))), ENOUGH)
             if (
                 np.max(np.abs(nearest.at(temperatures) - here.heat)) <= room
-            ):  # it was right as far as that, and may be further
+            ):  # it was right that far, so it goes further
                 far = 2 * nearest.distance(temperatures)
                 wider = replace(nearest, reach=max(far, nearest.reach))
                 known[next(n for n, each in enumerate(known) if each is nearest)] = wider
                 return wider
-        line = Line(
-            temperatures.copy(), here.heat, self._slopes(texts, temperatures, read, here), here.ripple, here.window
-        )
+        line = Line(temperatures.copy(), here.heat, self._slopes(texts, temperatures, here), here.ripple, here.window)
         known.append(line)
         self._ends[texts] = here
         return line
@@ -160,38 +157,34 @@ class OperatingPoints:
     def words(self, texts: tuple[str, ...]) -> str:
         return ", ".join(f"{name} = {text}" for name, text in zip(self.targets, texts))
 
-    def _begin(self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]) -> Snapshot:
+    def _begin(self, texts: tuple[str, ...], temperatures: np.ndarray) -> Snapshot:
         """Where a short run goes on: an earlier one of this point, or the drive's own run."""
         known = self._ends.get(texts)
-        return known.end if known else self._end_of_own_run(texts, temperatures, read)
+        return known.end if known else self._end_of_own_run(texts, temperatures)
 
     def _window(self, texts: tuple[str, ...]) -> float:
         known = self._ends.get(texts)
         return known.window if known else self.length / 5
 
-    def _slopes(
-        self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float], here: Settled
-    ) -> np.ndarray:
+    def _slopes(self, texts: tuple[str, ...], temperatures: np.ndarray, here: Settled) -> np.ndarray:
         """What heat changes with each temperature (W/K), by one more run for each, a little warmer."""
 
         def warmer(joint: int) -> np.ndarray:
             there = temperatures + STEP * np.eye(len(temperatures))[joint]
-            return self._settled(texts, there, read, here.end, here.window, with_ripple=False).heat
+            return self._settled(texts, there, here.end, here.window, with_ripple=False).heat
 
         with ThreadPoolExecutor(max_workers=4) as pool:
             others = list(pool.map(warmer, range(len(temperatures))))
         return np.array([(other - here.heat) / STEP for other in others]).T
 
-    def _inputs(
-        self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]
-    ) -> tuple[Prepared, Inputs]:
-        temperature_texts = [f"{float(t)!r}" for t in (*temperatures, *(read[card] for card in self.cut.read))]
+    def _inputs(self, texts: tuple[str, ...], temperatures: np.ndarray) -> tuple[Prepared, Inputs]:
+        temperature_texts = [f"{float(t)!r}" for t in temperatures]
         prepared = self.following.row((*texts, *temperature_texts))
         return prepared, prepared.inputs(endless_settings(prepared))
 
-    def _end_of_own_run(self, texts: tuple[str, ...], temperatures: np.ndarray, read: Mapping[str, float]) -> Snapshot:
+    def _end_of_own_run(self, texts: tuple[str, ...], temperatures: np.ndarray) -> Snapshot:
         """The drive at the end of its own run in this point, from which its short runs go on."""
-        prepared, inputs = self._inputs(texts, temperatures, read)
+        prepared, inputs = self._inputs(texts, temperatures)
         with Simulator(prepared.program, inputs, ring=RING) as simulator:
             self._advance(simulator, self.length, texts)
             return simulator.state()
@@ -200,14 +193,13 @@ class OperatingPoints:
         self,
         texts: tuple[str, ...],
         temperatures: np.ndarray,
-        read: Mapping[str, float],
         begin: Snapshot,
         window: float,
         *,
         with_ripple: bool = True,
     ) -> Settled:
         """Go on from a snapshot until the means of windows agree. Raises `DriveProblem`."""
-        prepared, inputs = self._inputs(texts, temperatures, read)
+        prepared, inputs = self._inputs(texts, temperatures)
         with self._lock:
             self.runs += 1
         with Simulator(prepared.program, replace(inputs, parameters=begin.inputs.parameters), ring=RING) as simulator:

@@ -22,7 +22,7 @@ from pendel.core.drive.user_text import known_name
 from pendel.core.errors import DriveProblem
 from pendel.core.formats.writing import write_atomically
 from pendel.core.heat.cut import Cut, cut
-from pendel.core.heat.duty import Duty
+from pendel.core.heat.duty import Duty, Stretch
 from pendel.core.heat.life import Endurance, Life, life
 from pendel.core.heat.losses import PARTS, Line, OperatingPoints, Stopped
 from pendel.core.heat.network import HeatNetwork
@@ -201,7 +201,7 @@ class Walk:
         temperature follows from the heat."""
         for _ in range(MOST_ROUNDS):
             temperatures = self.network.at(x, heat)[1]
-            line = self.points.line(texts, temperatures[: self.joints], self._read(temperatures))
+            line = self.points.line(texts, temperatures[: self.joints])
             there = self._heat_at(x, heat, line)
             moved = float(np.max(np.abs(there - heat)))
             heat = there
@@ -217,15 +217,8 @@ class Walk:
 
     def _heat_at(self, x: np.ndarray, heat: np.ndarray, line: Line) -> np.ndarray:
         """Heat that agrees with the temperature it makes, by the network about the present heat."""
-        straight, m = self.network.straight(x, heat), self.joints
-        free = straight.c[:m] @ x + straight.level[:m]
-        return np.asarray(
-            np.linalg.solve(np.eye(m) - line.slopes @ straight.d[:m], line.heat + line.slopes @ (free - line.about))
-        )
-
-    def _read(self, temperatures: np.ndarray) -> dict[str, float]:
-        places = {key: n for n, key in enumerate(self.network.outputs)}
-        return {card: float(temperatures[places[signal]]) for card, signal in self.network.cut.read.items()}
+        *_, by_x, level = self._closed_loop(x, heat, line)
+        return np.asarray(by_x @ x + level)
 
     def _closed_loop(self, x: np.ndarray, heat: np.ndarray, line: Line) -> tuple[np.ndarray, ...]:
         """x' = F·x + e with heat P = G·x + g in force."""
@@ -391,7 +384,7 @@ def highest(
 
     def at(factor: float) -> HeatOver:
         stretches = [
-            type(s)(s.duration, tuple(f"({t})*{factor!r}" if n == place else t for n, t in enumerate(s.texts)))
+            Stretch(s.duration, tuple(f"({t})*{factor!r}" if n == place else t for n, t in enumerate(s.texts)))
             for s in duty.stretches
         ]
         scaled = Duty(duty.targets, tuple(stretches), duty.repeated, duty.name)

@@ -23,9 +23,9 @@ def update_product(a, b, out, dt):
     out = a * b
 
 
-def update_quotient(a, b, out, least, low, high, dt):
-    """A divisor nearer to zero than the least counts as the least, with its sign."""
-    under = maximum(b, least) if b >= 0.0 else minimum(b, -least)
+def update_quotient(a, b, out, b_min, low, high, dt):
+    """A divisor nearer to zero than the smallest counts as that, with its sign."""
+    under = maximum(b, b_min) if b >= 0.0 else minimum(b, -b_min)
     out = saturate(a / under, low, high)
 
 
@@ -115,7 +115,7 @@ KINDS = (
         "divide division ratio over",
         (reads("a", "Dividend"), reads("b", "Divisor")),
         update_quotient,
-        (Value("least", "Divisor at least", ANY, "1e-3", low=0.0, open_low=True, at="b"), *LIMITS),
+        (Value("b_min", "Smallest divisor", ANY, "1e-3", low=0.0, open_low=True, at="b"), *LIMITS),
         contradictions=limits_cross,
         passes_unit=False,
         mark="÷",

@@ -15,24 +15,21 @@ from pendel.core.catalogue.declare import (
     Contradiction,
     Curve,
     Figure,
-    Link,
     Part,
-    Port,
     Rows,
-    Signal,
     Value,
     Values,
 )
 from pendel.core.catalogue.heat.bodies import LIMIT
-from pendel.core.catalogue.heat.transient_impedance import FORM, build, in_nodes
+from pendel.core.catalogue.heat.transient_impedance import ENDS, FORM, SIGNALS, build, in_nodes
 from pendel.core.catalogue.remarks.too_warm import too_warm
 from pendel.core.drive.document import Card
-from pendel.core.vocabulary import Group, SignalRole
+from pendel.core.vocabulary import Group
 
 Terms = tuple[tuple[float, float], ...]
 TERMS = Choice("terms", "Terms", (("3", "3"), ("2", "2"), ("4", "4"), ("5", "5")))
 ROUGH = 0.05
-"""Of Z; a fit that errs by more is told."""
+"""Of Z; a fit that errs by more is a finding."""
 
 
 def points_of(v: Values, card: Card) -> tuple[tuple[float, float], ...]:
@@ -136,7 +133,7 @@ KIND = Part(
     sentence="From junction to case by points of the curve that a sheet prints: terms are fitted to them.",
     group=Group.HEAT,
     keywords="thermal z_th zth fit table points junction case transistor diode module pulse",
-    ports=(Port("a", Link.HEAT, "Junction", "left"), Port("b", Link.HEAT, "Case", "right")),
+    ports=ENDS,
     choices=(TERMS, FORM),
     values=(Value("T_0", "At the start", "°C", "20", low=-273.15), LIMIT),
     rows=Rows(
@@ -155,11 +152,7 @@ KIND = Part(
             ("0.5 s", "0.1993"),
         ),
     ),
-    signals=(
-        Signal("temperature", "junction temperature", "°C", role=SignalRole.TEMPERATURE),
-        Signal("difference", "junction above case", "K"),
-        Signal("heat", "heat flow", "W"),
-    ),
+    signals=SIGNALS,
     build=build,
     equation_values=circuit,
     contradictions=contradictions,

@@ -7,13 +7,11 @@ from pendel.core.catalogue.heat import bodies
 PORT = "a"
 METER = bodies.CALORIMETER.id
 """Holds a temperature, and counts the heat."""
-HOLDER = bodies.AMBIENT.id
-"""Holds a temperature that is read only."""
 SOURCE = bodies.SOURCE.id
 
 
-def held(card: str) -> str:
-    """The value (°C) that a meter or holder holds."""
+def temperature(card: str) -> str:
+    """The value (°C) at a meter."""
     return f"{card}.T"
 
 

@@ -129,13 +129,19 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
     return []
 
 
+ENDS = (Port("a", Link.HEAT, "Junction", "left"), Port("b", Link.HEAT, "Case", "right"))
+SIGNALS = (
+    Signal("temperature", "junction temperature", "°C", role=SignalRole.TEMPERATURE),
+    Signal("difference", "junction above case", "K"),
+    Signal("heat", "heat flow", "W"),
+)
 KIND = Part(
     id="transient_impedance",
     title="Transient heat impedance",
     sentence="From junction to case as a sheet gives it: terms of a resistance and a time constant each.",
     group=Group.HEAT,
     keywords="thermal z_th zth foster cauer junction case transistor diode module pulse",
-    ports=(Port("a", Link.HEAT, "Junction", "left"), Port("b", Link.HEAT, "Case", "right")),
+    ports=ENDS,
     choices=(FORM,),
     values=(Value("T_0", "At the start", "°C", "20", low=-273.15), LIMIT),
     value_names_in_force=lambda card: (
@@ -150,11 +156,7 @@ KIND = Part(
         ("0.1", "10 ms"),
         (("0.02", "1 ms"), ("0.08", "20 ms"), ("0.1", "100 ms")),
     ),
-    signals=(
-        Signal("temperature", "junction temperature", "°C", role=SignalRole.TEMPERATURE),
-        Signal("difference", "junction above case", "K"),
-        Signal("heat", "heat flow", "W"),
-    ),
+    signals=SIGNALS,
     build=build,
     equation_values=circuit,
     contradictions=contradictions,

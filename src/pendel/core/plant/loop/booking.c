@@ -1,5 +1,5 @@
 /* Switching energies while a run goes on: at each change of a gate, what its device loses is added to a state (J), from
- * which it goes on as heat. Of each device that is booked, the model tells voltage and current in its forward direction
+ * which it goes on as heat. Of each device that is booked, the model gives voltage and current in its forward direction
  * and the energies of turning on and off over their product. What is switched is the voltage before and the current
  * after turning on, the current before and the voltage after turning off; as reckoned after a run, see
  * `energies_of` in device_events.py. */
