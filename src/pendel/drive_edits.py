@@ -10,7 +10,7 @@ from pendel.core.catalogue.assembly import open_ports
 from pendel.core.catalogue.index import kinds
 from pendel.core.catalogue.where import Place, places
 from pendel.core.check import Examined, examine
-from pendel.core.drive import assemblies, commands, file
+from pendel.core.drive import assemblies, commands, cycles, file
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.user_text import known_name, near_words
@@ -271,19 +271,22 @@ class EditedDrive:
         for name, value in values.items():
             self.do(commands.set_start(self.document, card, name, str(value)))
 
-    def profile(self, card: str, corners: Iterable[tuple[str | float, str | float]]) -> None:
-        """Change a card's profile: times and values of its corners.
+    def profile(self, card: str, corners: str | Iterable[tuple[str | float, str | float]], times: int = 1) -> None:
+        """Change a card's profile: times and values of its corners, or the name of a driving cycle (``urban``,
+        ``extra_urban``, ``combined`` of UN R83), ``times`` one after another.
 
         Raises
         ------
         DriveProblem
-            for a card that has none.
+            for a card that has none, an unknown cycle, or more corners than a drive can hold.
 
         >>> d.profile("rubbing", [("0", "0"), ("50 ms", "20 N")])
         """
         if not kind_of_card(self.document, card).has_profile:
             raise DriveProblem(f"{card} has no profile.")
-        self.do(commands.set_profile(self.document, card, [(str(t), str(v)) for t, v in corners]))
+        named = cycles.cycle(corners) if isinstance(corners, str) else corners
+        texts = [(str(t), str(v)) for t, v in named]
+        self.do(commands.set_profile(self.document, card, cycles.repeated_texts(texts, times)))
 
     def rows(self, card: str, rows: Iterable[Iterable[str | float]]) -> None:
         """Change a card's table, row by row.

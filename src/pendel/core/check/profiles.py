@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import itertools
+import math
 from functools import lru_cache
 
 from pendel.core.catalogue.declare import ANY, Kind
 from pendel.core.check.examined import Examined
 from pendel.core.check.signal_units import signal_unit
 from pendel.core.check.values import of_any_unit
+from pendel.core.drive.cycles import too_steep
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.findings import attention, fault
 from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.plain_numbers import plain_numbers
+from pendel.core.quantities.units import figure
 
 
 @lru_cache(maxsize=8)
@@ -62,6 +65,18 @@ def profile_of(drive: Drive, key: str, kind: Kind, names: Names, result: Examine
             )
         )
         return
+    steep = too_steep(card.profile, times, levels)
+    if steep is not None:
+        number, slope = steep
+        by = f"by {figure(slope, 'm/s²', 3)}" if math.isfinite(slope) else "at once"
+        result.findings.append(
+            attention(
+                f"{card.name}, profile corner {number + 1}: the speed changes {by} to {card.profile[number][1]}, which "
+                "no vehicle on wheels can follow. Check the unit of the times and of the speeds.",
+                key,
+                f"profile:{number}",
+            )
+        )
     if not times and not kind.profile_optional:
         result.findings.append(attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile"))
     result.profiles[key] = (times, levels)

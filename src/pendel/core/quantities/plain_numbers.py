@@ -9,7 +9,7 @@ from functools import lru_cache
 
 from pendel.core.quantities.units import is_unit, turn, unit
 
-PLAIN = re.compile(r"\s*([-+]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?)\s*([A-Za-zµΩ]*)\s*")
+PLAIN = re.compile(r"\s*([-+]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?)\s*([A-Za-zµΩ]*(?:/[A-Za-z]+)?)\s*")
 
 
 def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] | None:
@@ -26,7 +26,11 @@ def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] 
             return None
         number, name = match.groups()
         if name not in factors:
-            if not is_unit(name) or turn(name) != turning or (wanted_unit is not None and unit(name)[1] != dim):
+            if (
+                not all(map(is_unit, name.split("/")))
+                or turn(name) != turning
+                or (wanted_unit is not None and unit(name)[1] != dim)
+            ):
                 return None
             factors[name] = unit(name)[0]
         value = float(number) * factors[name]

@@ -5,7 +5,7 @@ calls the same functions."""
 from collections.abc import Iterable
 
 from pendel.core.verbs.asking import check, loops, signals
-from pendel.core.verbs.changing import propose_gains, set_named
+from pendel.core.verbs.changing import propose_gains, set_named, take_profile
 from pendel.core.verbs.exporting import export_unit
 from pendel.core.verbs.heating import heat
 from pendel.core.verbs.judging import linear_between
@@ -78,6 +78,20 @@ VERBS = (
                 many=True,
                 required=True,
             ),
+        ),
+        runs=False,
+        changes=True,
+    ),
+    Verb(
+        "profile",
+        "give a card a profile over time: a driving cycle, or two columns of a table",
+        take_profile,
+        (
+            Parameter("card", "a card with a profile, such as plan", "CARD", required=True),
+            Parameter("cycle", "urban, extra_urban or combined, the parts of UN R83", "NAME"),
+            Parameter("table", "text with columns, such as CSV", "FILE", reads=True),
+            Parameter("columns", "time, then value; the first two without it", "NAME", many=True, option="column"),
+            Parameter("times", "how often one after another; once without it", "COUNT"),
         ),
         runs=False,
         changes=True,
@@ -367,6 +381,7 @@ __all__ = [
     "serve_board",
     "set_named",
     "signals",
+    "take_profile",
     "tune_loops",
     "write_c",
 ]

@@ -6,12 +6,13 @@ from collections.abc import Iterable, Mapping
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
-from pendel.core.drive import commands
+from pendel.core.drive import commands, cycles
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.user_text import known_name, near_words
 from pendel.core.errors import DriveProblem
+from pendel.core.formats.cells import cells_of, rows_of
 
 
 def apply(drive: Drive, command: Command) -> Command:
@@ -74,6 +75,50 @@ def set_named(drive: Drive, assignments: Iterable[str]) -> None:
         if not equals or not text.strip() or not name.strip():
             raise DriveProblem(f"“{assignment}” is not NAME=VALUE.")
         apply(drive, named(drive, name.strip(), text))
+
+
+def take_profile(
+    drive: Drive,
+    card: str,
+    cycle: str | None = None,
+    table: str | None = None,
+    columns: Iterable[str] = (),
+    times: int | str | None = None,
+) -> None:
+    """Give a card the profile of a built-in ``cycle``, or of a ``table`` in text whose ``columns`` (time, value) are
+    named or are the first two, as often as ``times`` one after another.
+
+    Raises
+    ------
+    DriveProblem
+        for a card without a profile, an unknown cycle, neither or both of them.
+    FileProblem
+        for a text that holds no such table.
+    """
+    if not kind_of_card(drive, card).has_profile:
+        raise DriveProblem(f"{card} has no profile.")
+    if (cycle is None) == (table is None):
+        raise DriveProblem("Give either a cycle or a table.")
+    text = str(times or 1)
+    count = int(text) if text.isascii() and text.isdigit() and len(text) < 10 else 0
+    if count < 1:
+        raise DriveProblem(f"“{times}” is no count. Give a whole number from 1 on, such as 4.")
+    corners = _corners_in(table, list(columns)) if table is not None else list(cycles.cycle(cycle or ""))
+    apply(drive, commands.set_profile(drive, card, cycles.repeated_texts(corners, count)))
+
+
+def _corners_in(text: str, columns: list[str]) -> list[tuple[str, str]]:
+    cells = cells_of(text, "the table")
+    picked = [0, 1]
+    if columns:
+        if len(columns) != 2:
+            raise DriveProblem("Name two columns, of the time and of the value.")
+        for name in columns:
+            known_name("column", name, cells.names, "the table")
+        picked = [cells.names.index(name) for name in columns]
+    if len(cells.names) < 2:
+        raise DriveProblem("The table has one column; time and value are wanted.")
+    return [(time, level) for time, level in rows_of(cells, picked, [cells.units[n] for n in picked])]
 
 
 def propose_gains(drive: Drive) -> Mapping[str, str]:

@@ -5,16 +5,23 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QInputDialog, QMenu, QMessageBox, QWidget
 
+from pendel.app.drive.editors.table_dialog import put_at, taken_from_file, taken_from_text
 from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.plots.thinning import thinned
 from pendel.app.session.session import Session
-from pendel.app.widgets.basic import button, column, label, row
+from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.theme import colour, font
+from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive import commands
-from pendel.core.quantities.units import number_text, unit
+from pendel.core.drive.cycles import CYCLES, cycle, joined, mirrored, repeated, trip
+from pendel.core.drive.document import End
+from pendel.core.errors import FileProblem
+from pendel.core.formats.cells import gap_in
+from pendel.core.quantities.plain_numbers import plain_numbers
+from pendel.core.quantities.units import figure, number_text, unit
 
 LEFT, RIGHT, TOP, BOTTOM = 44, 12, 12, 24
 MOST_HANDLES, MOST_ROWS = 300, 1000
@@ -34,6 +41,7 @@ class ProfileCurve(QWidget):
         super().__init__()
         self.points: list[tuple[float, float]] = []
         self.extremes = (0.0, 0.0)
+        self.unit_text = ""
         self.span = 1.0
         self.chosen = -1
         self.dragging = False
@@ -85,6 +93,7 @@ class ProfileCurve(QWidget):
             Qt.AlignmentFlag.AlignRight,
             f"{number_text(self.span, 3)} s",
         )
+        painter.drawText(ground.adjusted(6, 3, 0, 0), 0, self.unit_text)
         if not self.points:
             painter.drawText(ground, Qt.AlignmentFlag.AlignCenter, "Double-click to add a corner")
             return
@@ -147,8 +156,11 @@ class ProfileEditor(QWidget):
 
     def __init__(self, session: Session, card: str, value_label: str, unit_text: str):
         super().__init__()
-        self.session, self.card, self.unit = session, card, "" if unit_text == "*" else unit_text
+        self.session, self.card, self.label = session, card, value_label
+        self.unit = "" if unit_text == "*" else unit_text
         self.drags = 0
+        self.gap = ""
+        """What was missing in the table that was taken last."""
         body = column(self, (0, 4, 0, 4), 6)
         self.curve = ProfileCurve()
         self.curve.moved.connect(self._drag)
@@ -160,19 +172,35 @@ class ProfileEditor(QWidget):
         self.table = TextTable("Profile table", ("Time, s", heading))
         self.table.typed.connect(self._typed)
         body.addWidget(self.table)
-        body.addLayout(row(button("Add corner", self._append), button("Delete corner", self._remove_row), 1))
-        self.more = label("", "muted")
+        self.table.pasted.connect(self.paste)
+        self.menu_button = button("Take or change", lambda: None)
+        self.menu_button.setMenu(self._menu())
+        add, delete = button("Add corner", self._append), button("Delete corner", self._remove_row)
+        body.addLayout(row(add, delete, 1))
+        body.addLayout(row(self.menu_button, 1))
+        self.more = wrapped("", "muted")
         body.addWidget(self.more)
         self.note = label("", "wrong")
         self.note.setWordWrap(True)
         body.addWidget(self.note)
         self.refresh()
 
+    def _menu(self) -> QMenu:
+        menu = QMenu(self)
+        menu.addAction("From a file …", lambda: self.take())
+        for each in CYCLES:
+            menu.addAction(each.title, lambda _=False, each=each: self.take_cycle(each.name))
+        menu.addSeparator()
+        menu.addAction("Repeat …", lambda: self.repeat())
+        menu.addAction("Turn round in time", self.mirror)
+        return menu
+
     def refresh(self) -> None:
         card = self.session.drive.cards[self.card]
         examined = self.session.examined
         times, values = examined.profiles.get(self.card, ([], []))
         factor = unit(self.unit)[0]
+        self.curve.unit_text = self._unit()
         self.curve.points = [(t, v / factor) for t, v in zip(times, values)]
         heights = [0.0, *(v for _, v in self.curve.points)]
         self.curve.extremes = (min(heights), max(heights))
@@ -181,10 +209,94 @@ class ProfileEditor(QWidget):
         self.table.show_rows(card.profile[:MOST_ROWS])
         wrong = [f for f in examined.findings if f.card == self.card and f.field.startswith("profile")]
         more = len(card.profile) - MOST_ROWS
-        self.more.setText(f"and {number_text(more)} more corners, in the curve only" if more > 0 else "")
-        self.note.setText(wrong[0].sentence if wrong else "")
+        unlisted = [f"and {number_text(more)} more corners, in the curve only"] if more > 0 else []
+        self.more.setText(". ".join([*unlisted, *self._as_a_whole(times, values)]))
+        self.note.setText(wrong[0].sentence if wrong else self.gap)
+
+    def _as_a_whole(self, times: list[float], values: list[float]) -> list[str]:
+        """What a speed over time comes to; nothing of other profiles."""
+        whole = trip(times, values)
+        if whole is None or unit(self._unit())[1] != unit("m/s")[1]:
+            return []
+        return [
+            f"{figure(whole.lasts, 's')}, {figure(whole.distance, 'km')}, at most {figure(whole.top, 'km/h')} and "
+            f"{figure(whole.steepest, 'm/s²', 3)}"
+        ]
+
+    def _unit(self) -> str:
+        """The value's unit, of its wire where the card has none of its own."""
+        return self.unit or signal_unit(self.session.drive, End(self.card, "out")) or ""
+
+    def _numbers(self) -> list[float]:
+        """Times of the corners, s."""
+        return list(self.session.examined.profiles.get(self.card, ([], []))[0])
+
+    def take(self, path: str = "") -> None:
+        """Corners of a text file, in place of those that are there or behind them."""
+        wanted = [("Time", "s"), (self.label, self._unit())]
+        try:
+            taken = taken_from_file(self, wanted, path)
+            if taken is None:
+                return
+            rows, behind = taken
+            times = plain_numbers((time for time, _ in rows), "s")
+            if times is None:
+                raise FileProblem("The table", "not all of its times are plain times. Choose another column or unit.")
+        except FileProblem as problem:
+            self.note.setText(str(problem))
+            return
+        corners = [(time, level) for time, level in rows]
+        self._follow(corners, times, behind)
+        self.gap = gap_in(times)
+        self.refresh()
+
+    def _follow(self, corners: list[tuple[str, str]], times: list[float], behind: bool) -> None:
+        here = self._points() if behind else []
+        self.session.attempt(
+            lambda: commands.set_profile(
+                self.session.drive, self.card, joined(here, self._numbers() if here else [], corners, times)
+            )
+        )
+
+    def take_cycle(self, name: str) -> None:
+        """A built-in cycle behind the corners that are there where they last some time, else in their place."""
+        corners = list(cycle(name))
+        times = plain_numbers((time for time, _ in corners), "s")
+        assert times is not None
+        here = self._numbers()
+        asked = QMessageBox.StandardButton.No
+        if here and here[-1] > here[0]:
+            answers = QMessageBox.StandardButton
+            words = "Put it behind the corners that are there? “No” puts it in their place."
+            asked = QMessageBox.question(self, "Cycle", words, answers.Yes | answers.No | answers.Cancel, answers.No)
+        if asked != QMessageBox.StandardButton.Cancel:
+            self._follow(corners, times, asked == QMessageBox.StandardButton.Yes)
+
+    def repeat(self, count: int = 0) -> None:
+        if not count:
+            count, took = QInputDialog.getInt(self, "Repeat", "How often the corners are there in all", 2, 2, 100_000)
+            if not took:
+                return
+        drive, card = self.session.drive, self.card
+        self.session.attempt(
+            lambda: commands.set_profile(drive, card, repeated(self._points(), self._numbers(), count))
+        )
+
+    def mirror(self) -> None:
+        drive, card = self.session.drive, self.card
+        self.session.attempt(lambda: commands.set_profile(drive, card, mirrored(self._points(), self._numbers())))
+
+    def paste(self, at: int, text: str) -> None:
+        try:
+            taken = taken_from_text(self, [("Time", "s"), (self.label, self._unit())], text)
+        except FileProblem as problem:
+            self.note.setText(str(problem))
+            return
+        if taken is not None:
+            self._set([(time, level) for time, level in put_at(self._points(), taken, at)])
 
     def _set(self, points: list[tuple[str, str]], gesture: str = "") -> None:
+        self.gap = ""
         self.session.attempt(lambda: commands.set_profile(self.session.drive, self.card, points, gesture))
 
     def _points(self) -> list[tuple[str, str]]:

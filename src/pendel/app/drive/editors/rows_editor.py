@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QWidget
 
+from pendel.app.drive.editors.table_dialog import Column, put_at, taken_from_file, taken_from_text
 from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, row, wrapped
 from pendel.core.catalogue.declare import Rows
 from pendel.core.drive import commands
+from pendel.core.errors import FileProblem
 
 
 class RowsEditor(QWidget):
@@ -19,7 +21,9 @@ class RowsEditor(QWidget):
         self.table = TextTable(spec.label, [f"{c.label}, {c.unit}" if c.unit else c.label for c in spec.columns])
         self.table.typed.connect(self._typed)
         body.addWidget(self.table)
+        self.table.pasted.connect(self.paste)
         body.addLayout(row(button("Add row", self.append), button("Delete row", self.remove), 1))
+        body.addLayout(row(button("Take from a file …", self.take), 1))
         self.note = wrapped("", "wrong")
         body.addWidget(self.note)
         self.refresh()
@@ -43,6 +47,29 @@ class RowsEditor(QWidget):
         if n < len(rows) and rows[n][place] != text:
             rows[n][place] = text
             self._set(rows)
+
+    def _wanted(self) -> list[Column]:
+        return [(c.label, c.unit) for c in self.spec.columns]
+
+    def take(self, path: str = "") -> None:
+        """Rows of a text file, in place of those that are there or behind them."""
+        try:
+            taken = taken_from_file(self, self._wanted(), path or "")
+        except FileProblem as problem:
+            self.note.setText(str(problem))
+            return
+        if taken is not None:
+            rows, behind = taken
+            self._set([*(self.rows() if behind else []), *(list(r) for r in rows)])
+
+    def paste(self, at: int, text: str) -> None:
+        try:
+            taken = taken_from_text(self, self._wanted(), text)
+        except FileProblem as problem:
+            self.note.setText(str(problem))
+            return
+        if taken is not None:
+            self._set(put_at(self.rows(), taken, at))
 
     def append(self) -> None:
         rows = self.rows()

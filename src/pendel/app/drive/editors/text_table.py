@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, Qt, pyqtSignal
+from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
 
 
 class TextTable(QTableWidget):
-    """Tells what was typed and shows what is; it keeps nothing itself."""
+    """Tells what was typed and shows what is; it keeps nothing itself. Copies the chosen rows, or all, as a
+    spreadsheet takes them."""
 
     typed = pyqtSignal(int, int, str)
+    pasted = pyqtSignal(int, str)
+    """Row that is chosen (−1: none) and the text that is to go there."""
 
     def __init__(self, name: str, headings: Sequence[str], words: Sequence[int] = ()):
         """``words`` are columns that hold words and not figures."""
@@ -38,6 +42,34 @@ class TextTable(QTableWidget):
                 item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
                 self.setItem(n, column, item)
         self.blockSignals(False)
+
+    def event(self, event: QEvent | None) -> bool:
+        """The table's own copying and pasting goes before that of cards."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
+            keys = (QKeySequence.StandardKey.Copy, QKeySequence.StandardKey.Paste)
+            if any(map(event.matches, keys)):
+                event.accept()
+                return True
+        return super().event(event)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        assert event is not None
+        clipboard = QGuiApplication.clipboard()
+        if event.matches(QKeySequence.StandardKey.Copy) and clipboard is not None:
+            clipboard.setText(self.copied())
+        elif event.matches(QKeySequence.StandardKey.Paste) and clipboard is not None:
+            self.pasted.emit(self.currentRow(), clipboard.text())
+        else:
+            super().keyPressEvent(event)
+
+    def copied(self) -> str:
+        """Rows with a chosen cell, all where there is at most one, with heads; cells apart by tabs."""
+        chosen = sorted({index.row() for index in self.selectedIndexes()})
+        numbers = chosen if len(chosen) > 1 else range(self.rowCount())
+        columns = range(self.columnCount())
+        heads = [item.text() if (item := self.horizontalHeaderItem(n)) is not None else "" for n in columns]
+        lines = [[item.text() if (item := self.item(n, k)) is not None else "" for k in columns] for n in numbers]
+        return "\n".join("\t".join(cells) for cells in (heads, *lines))
 
     def _changed(self, n: int, column: int) -> None:
         item = self.item(n, column)

@@ -52,12 +52,12 @@ OVER_TEMPERATURE = Choice(
 )
 WARM_VALUES = (
     Value("T_j", "Devices at", "°C", "25", low=-60.0, high=400.0),
-    Value("T_ref", "The values above hold at", "°C", "25", low=-60.0, high=400.0),
-    Value("T_warm", "those below at", "°C", "125", low=-60.0, high=400.0),
-    Value("R_on_warm", "On-resistance, warm", "mΩ", "9", low=0.0),
-    Value("V_d_warm", "Diode drop, warm", "V", "0.7", low=0.0),
-    Value("V_0_warm", "On-state drop, warm", "V", "0.95", low=0.0),
-    Value("e_warm", "Switching energies, warm over cold", "", "1.2", low=0.0),
+    Value("T_ref", "Values hold at", "°C", "25", low=-60.0, high=400.0),
+    Value("T_warm", "warm ones at", "°C", "125", low=-60.0, high=400.0),
+    Value("R_on_warm", "R_on, warm", "mΩ", "9", low=0.0),
+    Value("V_d_warm", "V_d, warm", "V", "0.7", low=0.0),
+    Value("V_0_warm", "V_0, warm", "V", "0.95", low=0.0),
+    Value("e_warm", "Energies, factor", "", "1.2", low=0.0),
 )
 """Straight between the two temperatures and beyond, as sheets give them (common practice, no source). Where a heat port
 is wired, its temperature counts, else T_j."""

@@ -104,9 +104,9 @@ KIND = Part(
     ports=(Port("dc", Link.DC, "DC output", "right"), heat_port()),
     values=(
         Value("Q", "Capacity", "Ah", "40", low=0.0, open_low=True),
-        Value("charge_0", "Charge at the start", "%", "70", low=0.0, high=1.0),
+        Value("charge_0", "Charge at start", "%", "70", low=0.0, high=1.0),
         Value("R", "Resistance at once", "mΩ", "20", low=0.0, open_low=True),
-        Value("R_1", "Resistance that comes later", "mΩ", "10", low=0.0),
+        Value("R_1", "Resistance, later", "mΩ", "10", low=0.0),
         Value("T_1", "with a lag of", "s", "30", low=0.0, open_low=True),
     ),
     rows=Rows(

@@ -73,10 +73,10 @@ KIND = Part(
     ports=(Port("axle", Link.SHAFT, "Axle", "left"),),
     values=(
         Value("m", "Mass", "kg", "1200", low=0.0, open_low=True),
-        Value("turning", "of which turns besides", "%", "4", low=0.0),
+        Value("turning", "Turning mass", "%", "4", low=0.0),
         Value("r", "Wheel radius", "mm", "290", low=0.0, open_low=True),
         Value("f_0", "Rolling resistance", "N", "120", low=0.0),
-        Value("f_1", "Resistance that grows with the speed", "N·s/m", "0.8", low=0.0),
+        Value("f_1", "Drag by speed", "N·s/m", "0.8", low=0.0),
         Value("f_2", "Air", "N·s²/m²", "0.42", low=0.0),
     ),
     rows=Rows(

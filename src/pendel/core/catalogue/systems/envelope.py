@@ -93,9 +93,9 @@ KIND = Part(
         Value("U_low", "No torque below", "V", "60", low=0.0),
         Value("U_full", "All torque from", "V", "80", low=0.0, open_low=True),
         Value("P_0", "Loss at standstill", "W", "60", low=0.0),
-        Value("k_w", "Loss that grows with the speed", "W·s/rad", "0.4", low=0.0),
-        Value("k_ww", "Loss that grows with its square", "W·s²/rad²", "0.0012", low=0.0),
-        Value("P_M", "Loss by the largest torque, grows with its square", "W", "1600", low=0.0),
+        Value("k_w", "Loss by speed", "W·s/rad", "0.4", low=0.0),
+        Value("k_ww", "Loss by speed²", "W·s²/rad²", "0.0012", low=0.0),
+        Value("P_M", "Loss at largest torque", "W", "1600", low=0.0),
     ),
     states=(State("M", "torque", "N·m"),),
     signals=(

@@ -86,10 +86,10 @@ KINDS = (
         values=(
             Value("U_out", "Output voltage", "V", "24", low=0.0, open_low=True),
             Value("R_out", "Output resistance", "mΩ", "5", low=0.0, open_low=True),
-            Value("U_low", "Gives way below an input of", "V", "60", low=0.0, open_low=True),
+            Value("U_low", "Gives way below", "V", "60", low=0.0, open_low=True),
             Value("P_0", "Loss without load", "W", "6", low=0.0),
-            Value("U_d", "Loss that grows with the current", "V", "0.4", low=0.0),
-            Value("R_loss", "Loss that grows with its square", "mΩ", "15", low=0.0),
+            Value("U_d", "Loss by current", "V", "0.4", low=0.0),
+            Value("R_loss", "Loss by current²", "mΩ", "15", low=0.0),
         ),
         signals=(
             Signal("input_current", "input current", "A"),
