@@ -142,6 +142,14 @@ KINDS = (
         shape=LAG,
     ),
     sensor(
+        "charge_sensor",
+        "Charge gauge",
+        "charge",
+        "%",
+        "battery soc state of charge gauge",
+        shape=LAG,
+    ),
+    sensor(
         "temperature_sensor",
         "Temperature sensor",
         "temperature",

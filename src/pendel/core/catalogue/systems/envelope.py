@@ -1,6 +1,8 @@
 """A machine with its converter and its current loops, as whoever looks at a trip sees it: limits, a lag, losses.
 
-M follows what is asked within ±min(M_max, P_max/|ω|), which the link derates below a voltage; P_dc = M ω + P_loss,
+M follows what is asked within ±min(M_max, P_max/|ω|), which the link derates below a voltage; P_dc = M ω + P_loss.
+Where a speed is asked, too, K_w (ω* − ω) adds to the torque that is asked, at once: a speed loop in the converter
+is faster than whoever decides about a trip.
 P_loss = P_0 + k_w |ω| + k_ww ω² + P_M (M/M_max)² (the losses of a machine by their causes: at standstill,
 hysteresis, eddy currents and air, copper; Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
 
@@ -18,6 +20,9 @@ from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import Group, SignalRole
 
+TURN = Port(
+    "speed", Link.SIGNAL_IN, "Speed that is asked", "bottom", required=False, role=SignalRole.SETPOINT, unit="rad/s"
+)
 ASK = Port("torque", Link.SIGNAL_IN, "Torque that is asked", "bottom", role=SignalRole.SETPOINT, unit="N·m")
 
 
@@ -25,7 +30,7 @@ def build(c: PartContext) -> None:
     u, i = c.pair("dc")
     speed, through = c.flange("shaft")
     torque, slope = c.state("M")
-    asked = c.input("torque")
+    asked = c.input("torque") + c.value("K_w") * (c.input("speed") - speed)
     size = ca.fabs(speed)
     share = ca.fmin(1, ca.fmax(0, (u - c.value("U_low")) / (c.value("U_full") - c.value("U_low"))))
     most = share * ca.fmin(c.value("M_max"), c.value("P_max") / ca.fmax(size, c.value("P_max") / c.value("M_max")))
@@ -85,11 +90,12 @@ KIND = Part(
     sentence="What a drive gives and takes over a trip: torque and power limit, a lag, losses.",
     group=Group.MACHINE,
     keywords="envelope traction system trip efficiency map loss vehicle generator",
-    ports=(Port("dc", Link.DC, "DC link", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), ASK, heat_port()),
+    ports=(Port("dc", Link.DC, "DC link", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), ASK, TURN, heat_port()),
     values=(
         Value("M_max", "Largest torque", "N·m", "120", low=0.0, open_low=True),
         Value("P_max", "Largest power", "kW", "20", low=0.0, open_low=True),
         Value("T_lag", "Lag of the torque", "ms", "20", low=0.0, open_low=True),
+        Value("K_w", "Torque by speed", "N·m·s", "0", low=0.0),
         Value("U_low", "No torque below", "V", "60", low=0.0),
         Value("U_full", "All torque from", "V", "80", low=0.0, open_low=True),
         Value("P_0", "Loss at standstill", "W", "60", low=0.0),

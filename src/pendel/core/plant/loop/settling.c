@@ -1,16 +1,49 @@
 /* At one instant: which modes hold from here, and what of a current goes to zero, is taken over or leaks away. */
 
+/* Scalar product of two gradients of what is held. */
+static double along_both(const work_t *w, int a, int b)
+{
+    const run_t *r = w->r;
+    int j, n = r->n_hold;
+    double sum = 0;
+    for (j = 0; j < NX; j++) sum += w->grad[a + j * n] * w->grad[b + j * n];
+    return sum;
+}
+
+/* Take out of the gradient of ``a`` what it has along that of ``b``; returns its square that is left, over before. */
+static double turned_off(const work_t *w, int a, int b)
+{
+    const run_t *r = w->r;
+    double length = along_both(w, b, b), before = along_both(w, a, a), part;
+    int j, n = r->n_hold;
+    if (!(length > 0 && before > 0)) return 1;
+    part = along_both(w, a, b) / length;
+    for (j = 0; j < NX; j++) w->grad[a + j * n] -= part * w->grad[b + j * n];
+    return along_both(w, a, a) / before;
+}
+
+static int stands(const work_t *w, int k)
+{
+    const run_t *r = w->r;
+    return r->hold_sticks[k] && w->s[r->hold_mode[k]] == 0;
+}
+
 /* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so by the least
- * change of the state. */
+ * change of the state that leaves the speeds of what is stuck already as they are: else two frictions of one gear with
+ * three shafts would push each other loose for ever. */
 static void put_to_zero(work_t *w, int mode)
 {
+    static const double SAME = 1e-12;   /* a gradient that is another's but for rounding */
     run_t *r = w->r;
-    int i, j, nx = NX;
+    int a, b, i, j, nx = NX;
     r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
+    for (a = 0; a < r->n_hold; a++) if (stands(w, a)) for (b = 0; b < a; b++)
+        if (stands(w, b) && turned_off(w, a, b) < SAME) for (j = 0; j < nx; j++) w->grad[a + j * r->n_hold] = 0;
     for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
-        double norm = 0;
-        for (j = 0; j < nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
-        if (norm > 0) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
+        double whole = along_both(w, i, i), norm;
+        for (b = 0; b < r->n_hold; b++) if (b != i && stands(w, b)) turned_off(w, i, b);
+        norm = along_both(w, i, i);
+        if (norm > SAME * whole) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
     }
 }
 
