@@ -2,8 +2,8 @@
 
 Fuel power P_f = M_i ω/η_i with M_i the torque of combustion, of which friction M_f takes its part: at the shaft
 M = M_i − M_f, so that fuel over torque is a straight line that meets the axis at −M_f (Guzzella, Onder:
-Introduction to Modeling and Control of Internal Combustion Engine Systems, section 2.5; from memory). It fires from a speed on that
-something else turns it to, keeps itself at idle, and burns nothing where it is dragged."""
+Introduction to Modeling and Control of Internal Combustion Engine Systems, section 2.5; from memory). It fires from a
+speed on that something else turns it to, keeps itself at idle, and burns nothing where it is dragged."""
 
 from __future__ import annotations
 
