@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from pendel.core.runs.flows import EnergyFlows
     from pendel.core.runs.kept import KeptRun, Trace
     from pendel.core.runs.measures import Averages
+    from pendel.core.runs.modes import ModeFigures, Modes
     from pendel.core.runs.spectra import Spectrum
 
 
@@ -237,6 +238,35 @@ class Run(Mapping[str, "Trace"]):
         from pendel.core.runs.flows import flows_of
 
         return flows_of(self.kept, *self._span(start, end))
+
+    def modes(self, card: str) -> list[tuple[float, str, str]]:
+        """When a state machine changed: time (s), the mode from then on, the condition by which it came, as written;
+        empty for the first. Raises `DriveProblem`.
+
+        >>> pendel.open_example("day_of_trips").run(60.0).modes("strategy")[0]
+        (0.0, 'electric', '')
+        """
+        of = self._modes(card)
+        return [(float(t), of.names[int(n)], why) for t, n, why in zip(of.begins, of.number, of.reasons)]
+
+    def by_mode(self, card: str, power: str = "", start: float = 0.0, end: float | None = None) -> list[ModeFigures]:
+        """Of each mode of a state machine, between two times (s): time (s), how often it came, and the energy (J) of
+        ``power``, a signal in W. Raises `DriveProblem`.
+
+        >>> pendel.open_example("day_of_trips").run(60.0).by_mode("strategy")[0].came
+        0
+        """
+        from pendel.core.runs.modes import by_mode
+
+        if power:
+            known_name("signal", power, self.kept.keys, f"The run {self.kept.name}")
+        return by_mode(self.kept, self._modes(card), *self._span(start, self.kept.end if end is None else end), power)
+
+    def _modes(self, card: str) -> Modes:
+        from pendel.core.runs.modes import modes_of, state_machines
+
+        known_name("state machine", card, state_machines(self.kept), f"The run {self.kept.name}")
+        return modes_of(self.kept, card)
 
     @property
     def remarks(self) -> list[str]:

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 import pendel
+from pendel.core.errors import DriveProblem
 
 RPM = np.pi / 30
 
@@ -191,6 +192,33 @@ def test_a_day_of_trips_keeps_its_plan_and_its_books():
     assert all(abs(n.came + n.supplied - n.went - n.delivered - n.lost - n.stored) < 1e-5 * scale for n in books.nodes)
     burnt = next(n for n in books.nodes if "engine" in n.cards)
     assert burnt.supplied == pytest.approx(42.5e6 * run["engine.fuel"].y[-1], rel=1e-4)
+
+
+def test_modes_are_those_of_the_ticks_with_why_they_came_and_their_energies():
+    d = pendel.open_example("day_of_trips")
+    run = d.run()
+    names = ["electric", "starting", "both", "charging"]
+    changes = run.modes("strategy")
+    mode = run["strategy.mode"]
+    wanted = [int(mode.y[0]), *mode.y[1:][np.diff(mode.y) != 0].astype(int)]
+    assert [name for _, name, _ in changes] == [names[n] for n in wanted] and len(changes) > 5
+    assert changes[0][2] == "" and changes[1][2] == "power > P_on or speed > v_on or charge < q_low"
+    figures = run.by_mode("strategy", "battery.power")
+    assert [f.name for f in figures] == names and figures[3].time == figures[3].came == 0
+    assert sum(f.time for f in figures) == pytest.approx(195)
+    power = run["battery.power"]
+    assert sum(f.energy for f in figures) == pytest.approx(np.trapezoid(power.y, power.t), rel=1e-9)
+    rate = run["engine.fuel_power"]
+    burnt = run.by_mode("strategy", "engine.fuel_power")
+    assert burnt[2].energy > 0.9 * np.trapezoid(rate.y, rate.t) and burnt[0].energy >= 0
+    begin, end = changes[2][0] + 0.5, changes[2][0] + 1.25  # within one mode
+    part = run.by_mode("strategy", "battery.power", begin, end)
+    t = np.linspace(begin, end, 20001)
+    assert part[2].time == pytest.approx(0.75) and part[2].came == 0
+    assert part[2].energy == pytest.approx(np.trapezoid(power.at(t), t), rel=1e-4)
+    for wrong in (lambda: run.modes("engine"), lambda: run.by_mode("strategy", "engine.none")):
+        with pytest.raises(DriveProblem):
+            wrong()
 
 
 def test_a_plan_that_cannot_be_followed_is_told_with_place_and_size():

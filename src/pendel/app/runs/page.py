@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.plots.plot import fit_plots
 from pendel.app.runs.arrangement import Arrangement
+from pendel.app.runs.modes_panel import ModesPanel
 from pendel.app.runs.rotor_diagram import RotorDiagram
 from pendel.app.runs.run_list import RunList
 from pendel.app.runs.sector_panel import SectorPanel
@@ -87,7 +88,9 @@ class RunsPage(Page):
         yield
         self.rotor.frames_wanted.connect(self.swap_frames)
         self.sectors, self.torque = SectorPanel(), TorquePanel(self.session.slow_work)
-        for panel in (self.spectrum, self.rotor, self.sectors, self.torque):
+        self.modes = ModesPanel(self.strips.axis_place)
+        self.strips.moved_along.connect(self.modes.bar.update)
+        for panel in (self.modes, self.spectrum, self.rotor, self.sectors, self.torque):
             panel.hide()
             with_picture_menu(panel)
             inside.addWidget(panel)
@@ -194,7 +197,9 @@ class RunsPage(Page):
         )
         self.torque_button = button("Torque over speed", self.toggle_torque)
         self.torque_button.setToolTip("The paths of the shown runs in the plane of torque and speed, with the envelope")
-        toggles = (self.spectrum_button, self.rotor_button, self.sector_button, self.torque_button)
+        self.modes_button = button("Modes", self.toggle_modes)
+        self.modes_button.setToolTip("Modes of a state machine as a bar under the strips, with time and energy by mode")
+        toggles = (self.spectrum_button, self.rotor_button, self.sector_button, self.torque_button, self.modes_button)
         for toggle in toggles:
             toggle.setCheckable(True)
         self.save_button = button("Save traces …", lambda: self.wanted.emit("save_traces"))
@@ -204,7 +209,7 @@ class RunsPage(Page):
         usual = button("Usual strips", self.usual_strips)
         grid = QGridLayout()
         grid.setSpacing(6)
-        pairs = (toggles[:2], toggles[2:], (new, usual), (self.picture_button, self.save_button))
+        pairs = (toggles[:2], toggles[2:4], (toggles[4], usual), (new, self.picture_button), (self.save_button,))
         for line, pair in enumerate(pairs):
             for place, widget in enumerate(pair):
                 grid.addWidget(widget, line, place)
@@ -217,6 +222,7 @@ class RunsPage(Page):
         self.sectors.show_run(None)
         self.rotor.show_run(None, 0.0)
         self.torque.show_runs([])
+        self.modes.show_run(None)
         self.spectrum.show_runs([], 0.0, 0.0)
         self.kept.forget()
         self.refresh()
@@ -287,6 +293,9 @@ class RunsPage(Page):
 
     def toggle_sectors(self) -> None:
         self._toggle(self.sectors, self.sector_button, self._show_sectors)
+
+    def toggle_modes(self) -> None:
+        self._toggle(self.modes, self.modes_button, self._show_modes)
 
     def toggle_torque(self) -> None:
         self._toggle(self.torque, self.torque_button, self._show_torque)
@@ -416,6 +425,7 @@ class RunsPage(Page):
         self._show_rotor()
         self._show_sectors()
         self._show_torque()
+        self._show_modes()
         newest = self._drawn_by_age()[-MOST_MEASURED:]
         runs = [(run, tint) for run, tint in self.drawn if any(run is each for each in newest)]
         latest = self._latest_shown()
@@ -465,6 +475,11 @@ class RunsPage(Page):
     def _show_rotor(self) -> None:
         if self.rotor.isVisibleTo(self):
             self.rotor.show_run(self._latest_shown(), self.strips.times[1])
+
+    def _show_modes(self) -> None:
+        if self.modes.isVisibleTo(self):
+            self.modes.show_run(self._latest_shown())
+            self.modes.show_span(*sorted(self.strips.times))
 
     def _show_torque(self) -> None:
         if self.torque.isVisibleTo(self):

@@ -89,6 +89,8 @@ class Strips(PlotView):
 
     cursors_moved = pyqtSignal(float, float)
     changed = pyqtSignal()
+    moved_along = pyqtSignal()
+    """The times that are shown are others."""
     added = pyqtSignal(list)
     """Signals that somebody puts on a strip."""
     unit_chosen = pyqtSignal(str, str)
@@ -296,6 +298,7 @@ class Strips(PlotView):
         view.menu_wanted.connect(lambda at: self._menu(n, at))
         if n == 0:  # the others follow it; thinning once for all is enough
             view.sigXRangeChanged.connect(lambda *_: self._building or self._thin())
+            view.sigXRangeChanged.connect(lambda *_: self.moved_along.emit())
         for axis in (plot.left, plot.bottom):
             axis.setStyle(tickTextOffset=4, maxTickLevel=0)
         plot.label(plot.bottom, "time, s")
@@ -402,6 +405,15 @@ class Strips(PlotView):
         self._place_tags()
         if value != known:
             self.cursors_moved.emit(*self.times)
+
+    def axis_place(self, of: QWidget) -> tuple[float, float, float, float]:
+        """Left and right of the time axis (px, in a widget below) and the times there (s)."""
+        if not self.plots:
+            return 0.0, float(of.width()), self._begin, self._end
+        view = self.plots[0].vb
+        rect = self.mapFromScene(view.sceneBoundingRect()).boundingRect()
+        shift = of.mapFromGlobal(self.mapToGlobal(rect.topLeft())).x()
+        return float(shift), float(shift + rect.width()), *view.viewRange()[0]
 
     def _place_tags(self) -> None:
         """The number of the earlier cursor stands left of its line and that of the later one right, so that

@@ -5,8 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QContextMenuEvent, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QContextMenuEvent,
+    QFocusEvent,
+    QKeyEvent,
+    QKeySequence,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QWheelEvent,
+)
 from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -49,6 +59,16 @@ def button(text: str, action: Callable[[], object], role: str = "") -> QPushButt
         push.setObjectName(role)
     push.clicked.connect(lambda: action())
     return push
+
+
+def taken_over(event: QEvent | None, *keys: QKeySequence.StandardKey) -> bool:
+    """Whether these keys are about to go to an action of the window, and were taken for the widget instead."""
+    if not isinstance(event, QKeyEvent) or event.type() != QEvent.Type.ShortcutOverride:
+        return False
+    if not any(map(event.matches, keys)):
+        return False
+    event.accept()
+    return True
 
 
 def rule() -> QFrame:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QEvent
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
+
+from pendel.app.widgets.basic import taken_over
 
 
 class FigureTable(QTableWidget):
@@ -29,6 +32,10 @@ class FigureTable(QTableWidget):
                 item = QTableWidgetItem(text)
                 item.setToolTip(text)
                 self.setItem(r, c, item)
+
+    def event(self, event: QEvent | None) -> bool:
+        """Copying figures goes before copying cards."""
+        return taken_over(event, QKeySequence.StandardKey.Copy) or super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.matches(QKeySequence.StandardKey.Copy):

@@ -189,6 +189,13 @@ def _read_update(model: BlockModel, lines: Sequence[str]) -> None:
     _parsed(model, [line for _, line in kept], [n for n, _ in kept])
 
 
+def modes_in(own: OwnEquations) -> tuple[list[str], list[tuple[str, str, str]]]:
+    """Names of a state machine's modes in order, and its changes: from, to, by what, as written."""
+    changes = [match.groups() for line in own.equations if (match := ARROW.match(line))]
+    names = [match[1] for line in own.equations if not ARROW.match(line) and (match := STATE.match(line))]
+    return list(dict.fromkeys(names)), [(a, b, condition.strip()) for a, b, condition in changes]
+
+
 def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
     does: dict[str, tuple[int, list[str]]] = {}
     changes: list[tuple[int, str, str, str]] = []

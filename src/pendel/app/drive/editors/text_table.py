@@ -8,6 +8,8 @@ from PyQt6.QtCore import QEvent, Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
 
+from pendel.app.widgets.basic import taken_over
+
 
 class TextTable(QTableWidget):
     """Tells what was typed and shows what is; it keeps nothing itself. Copies the chosen rows, or all, as a
@@ -45,11 +47,8 @@ class TextTable(QTableWidget):
 
     def event(self, event: QEvent | None) -> bool:
         """The table's own copying and pasting goes before that of cards."""
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
-            keys = (QKeySequence.StandardKey.Copy, QKeySequence.StandardKey.Paste)
-            if any(map(event.matches, keys)):
-                event.accept()
-                return True
+        if taken_over(event, QKeySequence.StandardKey.Copy, QKeySequence.StandardKey.Paste):
+            return True
         return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
