@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     import pandas
     import xarray
 
+    from pendel.core.envelope.report import EnvelopeReport
     from pendel.core.series.rows import Row
     from pendel.core.series.running import Going
     from pendel.core.verbs.heating import HeatReport
@@ -255,6 +256,75 @@ class VariedDrive(EditedDrive):
         refuse_strange_c(self.document, "call heat_over(own_c=True)")
         requested = duty_of(self.document, duty, kind=kind, time=time, share=share)
         return report_of(heat_over(self.document.copy(), requested, steady=steady, rounds=rounds))
+
+    def envelope(
+        self,
+        machine: str,
+        torque: str,
+        top_torque: str,
+        top_speed: str,
+        *,
+        speeds: int = 8,
+        torques: int = 12,
+        checks: int = 12,
+        file: str | Path | None = None,
+        own_c: bool = False,
+    ) -> EnvelopeReport:
+        """Limits and losses of a machine with its converter and inner loops, for a trip, by short runs on a test bench
+        (docs/trips.md).
+
+        Parameters
+        ----------
+        machine, torque
+            its card, and the output of a block that asks for its torque, such as ``torque_demand.out``.
+        top_torque, top_speed
+            text with units, such as ``400 N*m`` and ``1200 rpm``.
+        speeds, torques, checks
+            how many of the grid, and points at random that the fit does not see.
+        file
+            where this drive is kept, by which a card of it finds it again.
+
+        Raises
+        ------
+        DriveProblem, DriveHasFindings, RunProblem
+
+        >>> haul = pendel.open_example("haul_drive")
+        >>> made = haul.envelope("haul_machine", "torque_demand.out", "300 N*m", "600 rpm", speeds=3, torques=4)
+        >>> made.worst < 0.1
+        True
+        >>> pendel.Drive().add_envelope(made, "Haul drive")
+        'haul_drive'
+        """
+        from pendel.core.verbs.enveloping import envelope
+
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call envelope(own_c=True)")
+        counts = (str(speeds), str(torques), str(checks))
+        return envelope(
+            self.document.copy(),
+            machine,
+            torque,
+            top_torque,
+            top_speed,
+            *counts,
+            file=Path(file).absolute() if file else None,
+        )
+
+    @changes_drive
+    def add_envelope(self, made: EnvelopeReport, name: str) -> str:
+        """A card of what `envelope` made, which keeps where it comes from. Returns its id.
+
+        >>> made = pendel.open_example("haul_drive").envelope(
+        ...     "haul_machine", "torque_demand.out", "300 N*m", "600 rpm", speeds=3, torques=4)
+        >>> pendel.Drive().add_envelope(made, "Haul drive")
+        'haul_drive'
+        """
+        from pendel.core.envelope.report import adding
+
+        command = adding(self.document, made, name)
+        self.do(command)
+        return command.changes[0].key
 
     def _plan_of(
         self,

@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from pendel.app.drive.card_notes import FindingCard, OriginLine
 from pendel.app.drive.editors.code_editor import CodeEditor
 from pendel.app.drive.editors.curve_view import CurveView
 from pendel.app.drive.editors.face_editor import FaceEditor
@@ -341,6 +342,8 @@ class Inspector(QWidget):
                 ),
             )
             self.body.addLayout(row(label(choice.label, "muted"), 1, box))
+        if card.made_from:
+            self.body.addWidget(OriginLine(self.session, self.card))
         for value in self._values_that_count(kind):
             self._value_row(value)
         if card.face is not None and not kind.values:
@@ -572,29 +575,3 @@ class Inspector(QWidget):
             line = row(name, Spark(spark(run, key), trace_colour(n), 96), value)
             line.setStretch(0, 1)
             self.signal_box.addLayout(line)
-
-
-class FindingCard(QWidget):
-    """A finding with its remedy."""
-
-    def __init__(self, finding: Finding, session: Session):
-        super().__init__()
-        tint, ink = ("brick_tint", "brick") if finding.stops else ("brass_tint", "brass_text")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setObjectName("finding")
-        self.setStyleSheet(
-            f"QWidget#finding {{ background: {colour(tint).name()}; border: 1px solid "
-            f"{colour(ink).name()}; border-radius: 4px; }}"
-        )
-        body = column(self, (10, 7, 10, 7), 3)
-        text = wrapped(finding.sentence)
-        text.setStyleSheet("font-size: 11px;")
-        body.addWidget(text)
-        if finding.fix is not None:
-            fix = button(
-                f"Fix: {finding.fix_label[:1].lower()}{finding.fix_label[1:]}",
-                lambda: session.do(finding.fix),
-                "link",
-            )
-            fix.setStyleSheet("font-weight: bold; font-size: 11px;")
-            body.addWidget(fix)

@@ -91,6 +91,8 @@ class Session(QObject):
     """Signals that are to lie on strips besides; none take all off."""
     overlay_wanted = pyqtSignal(list)
     """Names of runs that are to be shown together."""
+    drive_wanted = pyqtSignal(str)
+    """The file of another drive that is to be opened."""
     refused = pyqtSignal(str)
     """Why an edit was not taken."""
 

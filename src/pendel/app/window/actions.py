@@ -30,6 +30,16 @@ def show_heat(window: MainWindow) -> None:
     heat.raise_()
 
 
+def show_envelope(window: MainWindow) -> None:
+    """Beside the window, with what was made before."""
+    from pendel.app.window.envelope_window import EnvelopeWindow  # loaded when it is asked for
+
+    envelope = window.findChild(EnvelopeWindow) or EnvelopeWindow(window.session, window)
+    envelope.fill()
+    envelope.show()
+    envelope.raise_()
+
+
 def show_flows(window: MainWindow) -> None:
     """Beside the window, of the latest run."""
     from pendel.app.window.flow_window import FlowWindow  # loaded when it is asked for
@@ -96,6 +106,7 @@ ACTIONS = (
     ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", lambda w: w.proposing.start()),
     separator("Run"),
     ActionSpec("flows", "Energy flow …", "Run", "", lambda w: show_flows(w)),
+    ActionSpec("envelope", "Make envelope …", "Run", "", lambda w: show_envelope(w)),
     ActionSpec("heat", "Heat over a duty …", "Run", "", lambda w: show_heat(w)),
     separator("Run"),
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),

@@ -32,6 +32,18 @@ def quantity(name: str, text: str, note: str) -> Quantity:
     return Quantity(text, note)
 
 
+def to_clipboard(clipped: clips.Clip) -> None:
+    """Cards for *Paste*, here or in another window."""
+    record = {
+        "cards": {k: card_record(c) for k, c in clipped.cards.items()},
+        "wires": [[str(w.a), str(w.b)] for w in clipped.wires],
+        "quantities": {name: [q.text, q.note] for name, q in clipped.quantities.items()},
+    }
+    mime = QMimeData()
+    mime.setData(CLIP_MIME, json.dumps(record).encode())
+    QGuiApplication.clipboard().setMimeData(mime)
+
+
 class Editing(QObject):
     """Acts on what is selected on the Drive page.
 
@@ -92,15 +104,7 @@ class Editing(QObject):
             return
         if not self.session.selection:
             return
-        clipped = clips.clip(self.session.drive, self.session.selection)
-        record = {
-            "cards": {k: card_record(c) for k, c in clipped.cards.items()},
-            "wires": [[str(w.a), str(w.b)] for w in clipped.wires],
-            "quantities": {name: [q.text, q.note] for name, q in clipped.quantities.items()},
-        }
-        mime = QMimeData()
-        mime.setData(CLIP_MIME, json.dumps(record).encode())
-        QGuiApplication.clipboard().setMimeData(mime)
+        to_clipboard(clips.clip(self.session.drive, self.session.selection))
 
     def cut(self) -> None:
         focused = QApplication.focusWidget()

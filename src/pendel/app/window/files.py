@@ -39,6 +39,7 @@ class DriveFiles(QObject):
     def __init__(self, session: Session, settings: QSettings, commit: Callable[[], None], window: QWidget):
         super().__init__(window)
         self.session, self.settings, self.commit, self.window = session, settings, commit, window
+        session.drive_wanted.connect(lambda path: self.may_leave() and self.open_path(Path(path)))
 
     def may_leave(self) -> bool:
         """Ask once about unsaved changes; true when it is all right to go on."""

@@ -152,6 +152,9 @@ class Card:
     tuned_on: Mapping[str, float] = field(default_factory=dict)
     """Of a regulator whose gains were taken: what the gains of those further in were then (SI), by
     ``card.value``."""
+    made_from: Mapping[str, str] = field(default_factory=dict)
+    """Of values that were worked out from another drive: its `file`, the `machine` and `torque` there, and a `digest`
+    of what was looked at, by which a later change of it is seen."""
 
     def rewritten(self, change: Callable[[str], str]) -> Card:
         """The same with each of its expressions, which may name quantities, changed."""

@@ -148,7 +148,18 @@ def control_from(record: dict[str, Any]) -> PanelControl:
 
 def card_record(card: Card) -> dict[str, Any]:
     record: dict[str, Any] = {"kind": card.kind, "name": card.name, "at": [card.x, card.y]}
-    for name in ("values", "choices", "starts", "proposed", "seen", "steps", "digits", "bases", "tuned_on"):
+    for name in (
+        "values",
+        "choices",
+        "starts",
+        "proposed",
+        "seen",
+        "steps",
+        "digits",
+        "bases",
+        "tuned_on",
+        "made_from",
+    ):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
     for name in ("number_format", "phase", "pinned_key"):
@@ -342,6 +353,7 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
             "digits",
             "bases",
             "tuned_on",
+            "made_from",
         ):
             remove(card[path[2]], path[3])
         elif len(path) > 2 and path[2] not in ("kind", "name") and isinstance(card, dict):
@@ -478,6 +490,7 @@ CARD_FIELDS = (
     "phase",
     "pinned_key",
     "tuned_on",
+    "made_from",
 )
 
 
@@ -517,6 +530,7 @@ def card_from_record(record: dict[str, Any]) -> Card:
         record.get("phase", ""),
         record.get("pinned_key", ""),
         {name: float(gain) for name, gain in record.get("tuned_on", {}).items()},
+        record.get("made_from", {}),
     )
 
 

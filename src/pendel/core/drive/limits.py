@@ -161,7 +161,8 @@ def _card(key: str, card: Card) -> Iterator[str]:
             yield (
                 f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move it inwards."
             )
-    for table in (card.values, card.choices, card.starts, card.proposed, card.steps, card.digits, card.bases):
+    texts = (card.values, card.choices, card.starts, card.proposed, card.steps, card.digits, card.bases, card.made_from)
+    for table in texts:
         for item, text in table.items():
             yield from _text(f"a name in {name}", item, LONGEST_NAME)
             yield from _text(f"{shorten(item)} of {name}", text)

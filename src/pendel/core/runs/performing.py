@@ -12,6 +12,7 @@ from pendel.core.runs.requests import (
     CalmRequest,
     CheckRequest,
     DescribeRequest,
+    EnvelopeRequest,
     FlowsRequest,
     FormatsRequest,
     HeatRequest,
@@ -183,6 +184,15 @@ def warmed(request: HeatRequest, drive: Drive, watched: Watched) -> Any:
     return heat_over(drive, duty, steady=steady, rounds=rounds, stopping=watched.stopping)
 
 
+def enveloped(request: EnvelopeRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.verbs.enveloping import envelope
+
+    asked = (request.machine, request.torque, request.top, request.top_speed)
+    counts = (request.speeds, request.torques, request.checks)
+    file = Path(request.file) if request.file else None
+    return envelope(drive, *asked, *counts, file=file, stopping=watched.stopping)
+
+
 _series: LastFew[Any, Any] = LastFew(2)
 """What rows were run of last, by text and plan."""
 
@@ -201,5 +211,6 @@ ANSWERED: dict[type, Callable[[Any, Drive, Watched], Any]] = {
     FormatsRequest: formats_proposed,
     SeriesRequest: rows_run,
     HeatRequest: warmed,
+    EnvelopeRequest: enveloped,
 }
 """By the kind of a request: what gives its result."""

@@ -189,6 +189,23 @@ class HeatRequest:
 
 
 @dataclass(frozen=True)
+class EnvelopeRequest:
+    """Limits and losses of a machine with its converter: `pendel.core.envelope.fitted`. Texts as they were typed;
+    ``file`` is the name of the drive's file."""
+
+    drive_text: str
+    machine: str
+    torque: str
+    top: str
+    top_speed: str
+    speeds: str
+    torques: str
+    checks: str
+    file: str
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class WorkRequest:
     """Work out what takes long: `pendel.core.worked_out`. It holds no drive."""
 
@@ -213,6 +230,7 @@ Request = (
     | CalmRequest
     | SeriesRequest
     | HeatRequest
+    | EnvelopeRequest
     | FlowsRequest
     | WorkRequest
 )

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named, take_profile
+from pendel.core.verbs.enveloping import envelope
 from pendel.core.verbs.exporting import export_unit
 from pendel.core.verbs.heating import heat
 from pendel.core.verbs.judging import linear_between
@@ -195,6 +196,22 @@ VERBS = (
         endings=lambda: (".csv",),
     ),
     Verb(
+        "envelope",
+        "make limits and losses of a machine with its converter, for trips, by short runs of the drive",
+        envelope,
+        (
+            Parameter("machine", "a machine with a shaft, such as haul_machine", "CARD", required=True),
+            Parameter("torque", "where its torque is asked for, such as torque_demand.out", "SIGNAL", required=True),
+            Parameter("top_torque", "largest torque of the map, such as 400 N*m", "TORQUE", required=True),
+            Parameter("top_speed", "largest speed of the map, such as 1200 rpm", "SPEED", required=True),
+            Parameter("speeds", "how many, from standstill; 8 without it", "N"),
+            Parameter("torques", "how many at each, of both signs; 12 without it", "N"),
+            Parameter("checks", "points at random that the fit does not see; 12 without it", "N"),
+        ),
+        writes="a drive with the card, such as haul.pendel; its values go to the terminal",
+        endings=lambda: (".pendel",),
+    ),
+    Verb(
         "loops",
         "report the loops of a drive with their margins",
         loops,
@@ -363,6 +380,7 @@ __all__ = [
     "calm",
     "check",
     "describe_for_tools",
+    "envelope",
     "export_unit",
     "find_ranges",
     "linear_between",

@@ -3,8 +3,9 @@
 M follows what is asked within ±min(M_max, P_max/|ω|), which the link derates below a voltage; P_dc = M ω + P_loss.
 Where a speed is asked, too, K_w (ω* − ω) adds to the torque that is asked, at once: a speed loop in the converter
 is faster than whoever decides about a trip.
-P_loss = P_0 + k_w |ω| + k_ww ω² + P_M (M/M_max)² (the losses of a machine by their causes: at standstill,
-hysteresis, eddy currents and air, copper; Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
+P_loss = P_0 + k_w |ω| + k_ww ω² + k_M |M| + P_M (M/M_max)² + k_P |M ω| + k_PM |ω| (M/M_max)² (losses by their
+causes: at standstill, hysteresis, eddy currents and air, drops of devices, copper, switching and iron under load;
+Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
 
 from __future__ import annotations
 
@@ -40,7 +41,9 @@ def build(c: PartContext) -> None:
         c.value("P_0")
         + c.value("k_w") * size
         + c.value("k_ww") * speed * speed
-        + c.value("P_M") * (torque / c.value("M_max")) ** 2
+        + c.value("k_M") * ca.fabs(torque)
+        + c.value("k_P") * size * ca.fabs(torque)
+        + (c.value("P_M") + c.value("k_PM") * size) * (torque / c.value("M_max")) ** 2
     )
     c.equation(through + torque)
     taken = (torque * speed + loss) / ca.fmax(u, c.value("U_low") / 2)  # no current without end from a dead link
@@ -54,6 +57,20 @@ def build(c: PartContext) -> None:
     c.signal("most", most)
     c.signal("missing", asked - allowed)
     c.lost(u * i - torque * speed)
+
+
+TERMS = ("P_0", "k_w", "k_ww", "P_M", "k_M", "k_P", "k_PM")
+"""Values of the losses, which are a sum of them."""
+UNITS = {"P_0": "W", "k_w": "W*s", "k_ww": "W*s^2", "P_M": "W", "k_M": "W/N/m", "k_P": "%", "k_PM": "W*s"}
+ASKED = "constant"
+"""What asks for a torque on a bench."""
+
+
+def loss_terms(speed: np.ndarray | float, torque: np.ndarray | float, largest: float) -> np.ndarray:
+    """What each of `TERMS` is multiplied by at speeds (rad/s) and torques (N·m); shape (…, 7)."""
+    w, m = np.abs(speed), np.abs(torque)
+    square = (m / largest) ** 2
+    return np.stack(np.broadcast_arrays(1.0 + 0 * w, w, w * w, square, m, w * m, w * square), axis=-1)
 
 
 def short_of_torque(seen: Seen, key: str) -> Remark | None:
@@ -77,7 +94,7 @@ def short_of_torque(seen: Seen, key: str) -> Remark | None:
 
 def follows(v: Values, card: Card) -> list[Figure]:
     corner = v["P_max"] / v["M_max"]
-    loss = v["P_0"] + v["k_w"] * corner + v["k_ww"] * corner**2 + v["P_M"]
+    loss = float(loss_terms(corner, v["M_max"], v["M_max"]) @ [v[name] for name in TERMS])
     return [
         Figure("Corner speed", "n_c", corner, "rpm"),
         Figure("Efficiency there", "η", v["P_max"] / (v["P_max"] + loss), "%"),
@@ -102,6 +119,9 @@ KIND = Part(
         Value("k_w", "Loss by speed", "W·s/rad", "0.4", low=0.0),
         Value("k_ww", "Loss by speed²", "W·s²/rad²", "0.0012", low=0.0),
         Value("P_M", "Loss at largest torque", "W", "1600", low=0.0),
+        Value("k_M", "Loss by torque", "W/N/m", "0", low=0.0),
+        Value("k_P", "Loss by power", "%", "0", low=0.0),
+        Value("k_PM", "Loss by both", "W·s/rad", "0", low=0.0),
     ),
     states=(State("M", "torque", "N·m"),),
     signals=(

@@ -1,0 +1,257 @@
+"""Make envelope: limits and losses of a machine with its converter, from short runs of this drive, as a card for a
+trip."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QLineEdit, QWidget
+
+from pendel.app.plots.plot import Plot
+from pendel.app.plots.tag import ABOVE_RIGHT, BELOW_RIGHT, RIGHT
+from pendel.app.session.jobs import ENVELOPE, End, Job
+from pendel.app.session.session import Session
+from pendel.app.widgets.asked_path import asked_path
+from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.widgets.figure_table import FigureTable
+from pendel.app.widgets.theme import tokens
+from pendel.app.window.editing import to_clipboard
+from pendel.core.catalogue.systems.envelope import KIND, TERMS, loss_terms
+from pendel.core.drive import clips
+from pendel.core.drive.document import Drive
+from pendel.core.drive.file import save, to_text
+from pendel.core.envelope.bench import machines, torque_ends, unit_asked
+from pendel.core.envelope.points import Point
+from pendel.core.envelope.report import EnvelopeReport, adding
+from pendel.core.errors import FileProblem
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.requests import EnvelopeRequest
+from pendel.core.trust import brings_allowed_c
+
+LONGEST = 3600.0
+"""s that a map may take."""
+NOTHING = (
+    "A trip takes a machine with its converter and current loops as limits and losses. They come from short runs of "
+    "this drive on a test bench that holds the speed: name the machine, where its torque is asked for, and up to where "
+    "the map goes."
+)
+SPEEDS_SHOWN = 5
+FIELDS = (
+    ("top", "Largest torque", "", "such as 400 N·m"),
+    ("top_speed", "Largest speed", "", "such as 1200 rpm"),
+    ("speeds", "Speeds", "8", ""),
+    ("torques", "Torques at each", "12", ""),
+    ("checks", "Points that check it", "12", ""),
+)
+
+
+class EnvelopeWindow(QDialog):
+    """What is asked on the left, losses over torque with the fit on the right. It stays beside the window."""
+
+    def __init__(self, session: Session, parent: QWidget):
+        super().__init__(parent)
+        self.session = session
+        self.setWindowTitle("Make envelope")
+        self.setModal(False)
+        self.resize(980, 620)
+        self.report: EnvelopeReport | None = None
+        self._job: Job | None = None
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self._build_asked())
+        right = QWidget()
+        inside = column(right, (14, 12, 14, 12), 8)
+        self.words = wrapped(NOTHING, "muted")
+        self.plot = Plot("losses", "W", bottom="torque, N·m")
+        self.plot.setMinimumHeight(240)
+        self.table = FigureTable("Values of the envelope", ("value", "symbol", "is"))
+        self.copy_button = button("Copy as a card", self.copy, "primary")
+        self.copy_button.setToolTip("Then Edit, Paste in the drive of a trip")
+        self.save_button = button("Save as a drive …", self.save)
+        inside.addWidget(self.words)
+        inside.addWidget(self.plot, 3)
+        inside.addWidget(self.table, 2)
+        inside.addLayout(row(self.copy_button, self.save_button, 1, spacing=8))
+        body.addWidget(right, 1)
+        session.opened.connect(self.fill)
+        self.fill()
+        self._show(None)
+
+    def _build_asked(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("side")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        side.setFixedWidth(330)
+        inside = column(side, (14, 12, 14, 12), 8)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(8)
+        self.machine, self.torque = QComboBox(), QComboBox()
+        self.machine.setAccessibleName("Machine")
+        self.torque.setAccessibleName("Where its torque is asked for")
+        self.torque.currentIndexChanged.connect(lambda _: self._name_top())
+        for line, (words, box) in enumerate((("Machine", self.machine), ("Torque is asked at", self.torque))):
+            grid.addWidget(label(words, "muted"), line, 0)
+            grid.addWidget(box, line, 1)
+        self.fields: dict[str, QLineEdit] = {}
+        for line, (name, words, text, hint) in enumerate(FIELDS, 2):
+            self.fields[name] = QLineEdit(text)
+            self.fields[name].setPlaceholderText(hint)
+            self.fields[name].setAccessibleName(words)
+            self.fields[name].setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.fields[name].returnPressed.connect(self.start_or_stop)
+            grid.addWidget(label(words, "muted"), line, 0)
+            grid.addWidget(self.fields[name], line, 1)
+        grid.setColumnStretch(1, 1)
+        inside.addLayout(grid)
+        self.start_button = button("Make it", self.start_or_stop, "primary")
+        self.state = wrapped("", "muted")
+        inside.addLayout(row(self.start_button, 1))
+        inside.addWidget(self.state)
+        inside.addStretch(1)
+        return side
+
+    def fill(self) -> None:
+        """Offer what the drive has now."""
+        drive = self.session.drive
+        machine, torque = self.machine.currentData(), self.torque.currentData()
+        self.machine.clear()
+        for key in machines(drive):
+            self.machine.addItem(drive.cards[key].name, key)
+        self.machine.setCurrentIndex(max(0, self.machine.findData(machine)))
+        self.torque.blockSignals(True)
+        self.torque.clear()
+        for end in torque_ends(drive):
+            self.torque.addItem(f"{drive.cards[end.card].name} · {end.port}", str(end))
+        self.torque.setCurrentIndex(max(0, self.torque.findData(torque)))
+        self.torque.blockSignals(False)
+        self._name_top()
+
+    def _name_top(self) -> None:
+        torque = self.torque.currentData()
+        unit = unit_asked(self.session.drive, torque) if torque else "N·m"
+        self.fields["top"].setPlaceholderText(f"such as 400 {unit}")
+
+    @property
+    def working(self) -> bool:
+        return self._job is not None and self._job.end is None
+
+    def start_or_stop(self) -> None:
+        if self._job is not None and self.working:
+            self._job.stop()
+            self.state.setText("Stopping …")
+            return
+        machine, torque = self.machine.currentData(), self.torque.currentData()
+        if not machine or not torque:
+            self.state.setText("This drive has no machine with a shaft whose torque a block asks for.")
+            return
+        if self.session.examined.faults:
+            self.state.setText("The drive cannot run before its faults are fixed.")
+            return
+        texts = {name: field.text().strip() for name, field in self.fields.items()}
+        for name, words, *_ in FIELDS:
+            if not texts[name]:
+                self.state.setText(f"{words} is empty. Fill it in.")
+                self.fields[name].setFocus()
+                return
+        drive, path = self.session.drive, self.session.path
+        request = EnvelopeRequest(
+            to_text(drive),
+            machine,
+            torque,
+            **texts,
+            file=path.name if path is not None else "",
+            own_c=brings_allowed_c(drive),
+        )
+        self.start_button.setText("Stop")
+        self.state.setText("Short runs on the bench …")
+        self._job = self.session.jobs.start(
+            ENVELOPE,
+            lambda job: self.session.beside_worker.ask(request, LONGEST, lambda: job.stopping),
+            lambda job: self._ended(job),
+        )
+
+    def _ended(self, job: Job) -> None:
+        self.start_button.setText("Make it")
+        if job.end is not End.FINISHED:
+            self.state.setText("Stopped." if job.stopping else job.sentence)
+            return
+        self.state.setText("")
+        self._show(job.result)
+
+    def _show(self, report: EnvelopeReport | None) -> None:
+        self.report = report
+        for each in (self.plot, self.table, self.copy_button, self.save_button):
+            each.setVisible(report is not None)
+        if report is None or report.made is None:
+            return
+        made = report.made
+        at = made.at
+        self.words.setText(
+            f"{len(made.points)} points; at {len(made.checks)} others, which it did not see, the power of the link "
+            f"is off by {number_text(100 * made.worst, 2)} % at most and {number_text(100 * made.rms, 2)} % rms (of "
+            f"that power, or of 2 % of the largest where less goes through); worst at {figure(at.speed, 'rpm', 3)} and "
+            f"{figure(at.torque, 'N·m', 3)}. Below which link voltage torque goes was not measured: U_low and U_full "
+            "are assumptions."
+        )
+        self._draw(report)
+        names = {v.name: v.label for v in KIND.values}
+        self.table.show_rows([(names[name], name, text) for name, text in report.values.items()])
+
+    def _draw(self, report: EnvelopeReport) -> None:
+        assert report.made is not None
+        self.plot.wipe()
+        points, values = report.made.points, self._numbers(report)
+        speeds = sorted({p.speed for p in points})
+        shown = [speeds[n] for n in np.unique(np.linspace(0, len(speeds) - 1, SPEEDS_SHOWN).round().astype(int))]
+        tints = (*tokens().traces, tokens().ink)
+        largest = values["M_max"]
+        line = np.linspace(-largest, largest, 201)
+        for n, speed in enumerate(shown):
+            tint = tints[n % len(tints)]
+            of: list[Point] = [p for p in points if p.speed == speed]
+            losses = loss_terms(np.full_like(line, speed), line, largest) @ [values[name] for name in TERMS]
+            reach = max(abs(p.torque) for p in of)
+            within = np.abs(line) <= reach * 1.02
+            self.plot.curve(line[within], losses[within], tint, 1.4)
+            self.plot.add(
+                pg.ScatterPlotItem(
+                    [p.torque for p in of], [p.loss for p in of], size=6, brush=pg.mkBrush(tint), pen=None
+                )
+            )
+            end = float(line[within][-1]), float(losses[within][-1])
+            self.plot.tag(figure(speed, "rpm", 3), tint, [end], (RIGHT, ABOVE_RIGHT, BELOW_RIGHT))
+        self.plot.vb.autoRange(padding=0.16)
+
+    def _numbers(self, report: EnvelopeReport) -> dict[str, float]:
+        units = {v.name: v.unit for v in KIND.values}
+        return {name: value_in_field(text, units[name], Names({})) for name, text in report.values.items()}
+
+    def _made(self) -> Drive:
+        """A drive with the card alone."""
+        assert self.report is not None
+        drive = Drive()
+        machine = self.session.drive.cards.get(self.report.machine)
+        adding(drive, self.report, machine.name if machine is not None else "Envelope").apply(drive)
+        return drive
+
+    def copy(self) -> None:
+        drive = self._made()
+        to_clipboard(clips.clip(drive, list(drive.cards)))
+        self.state.setText("Copied. Paste it into the drive of a trip (Ctrl+V on its sheet).")
+
+    def save(self) -> None:
+        path = asked_path(self, "Save as a drive", "envelope.pendel", {".pendel": "Pendel drives"})
+        if not path:
+            return
+        try:
+            save(self._made(), Path(path))
+        except FileProblem as problem:
+            self.state.setText(str(problem))
+            return
+        self.state.setText(f"Saved as {Path(path).name}.")

@@ -1,0 +1,151 @@
+"""The part of a drive that a trip sees as one: a machine, what feeds and regulates it, on a test bench.
+
+Behind the machine's shaft comes a bench that holds its speed, in place of all mechanics; where its torque is asked for
+comes a constant. Blocks that then act on no part that is left go too."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from pendel.core.catalogue.declare import Block, Kind
+from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.mechanics.loads import IMPOSED_SPEED
+from pendel.core.catalogue.systems import envelope
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive, End
+from pendel.core.drive.user_text import near_words
+from pendel.core.errors import DriveProblem
+from pendel.core.quantities.units import si_unit, unit
+from pendel.core.vocabulary import Group, Link, SignalRole
+
+MECHANICAL = (Link.SHAFT, Link.ROD)
+LASTS = "1000000 s"
+"""Of the bench's profile, beyond any run."""
+
+
+@dataclass(frozen=True)
+class Bench:
+    """``drive`` has only what is looked at, ``asked`` a constant that asks for the torque, in the ``unit`` in which
+    that is done there (A in a drive that asks for a current), ``holder`` what holds the speed. ``sources`` are cards
+    whose losses are not of the part."""
+
+    drive: Drive
+    machine: str
+    asked: str
+    unit: str
+    holder: str
+    sources: frozenset[str]
+
+    def at(self, speed: float, asked: float) -> Drive:
+        """The bench at a speed (rad/s) and what is asked for (SI)."""
+        made = self.drive.copy()
+        commands.set_value(made, self.asked, "value", f"{asked!r} {si_unit(unit(self.unit)[1])}".strip()).apply(made)
+        corners = [("0 s", f"{speed!r} rad/s"), (LASTS, f"{speed!r} rad/s")]
+        commands.set_profile(made, self.holder, corners).apply(made)
+        return made
+
+
+def machines(drive: Drive) -> list[str]:
+    """Cards with a shaft that tell its speed and torque and take electrical power."""
+    found = []
+    for key, card in drive.cards.items():
+        kind = kind_of(card)
+        roles = (
+            all(kind.signal_names(role) for role in (SignalRole.SPEED, SignalRole.TORQUE)) if _is_part(kind) else False
+        )
+        links = {port.link for port in kind.ports}
+        if roles and Link.SHAFT in links and kind.group == Group.MACHINE and links - {*MECHANICAL, Link.HEAT}:
+            found.append(key)
+    return found
+
+
+def torque_ends(drive: Drive) -> list[End]:
+    """Outputs of blocks that may be where a torque is asked for: those in N·m first, then currents, then others."""
+    from pendel.core.check.signal_units import SignalUnits
+
+    units = SignalUnits(drive)
+    ends = dict.fromkeys(w.a for w in drive.wires.values() if isinstance(kind_of(drive.cards[w.a.card]), Block))
+    return sorted(ends, key=lambda end: {"N·m": 0, "A": 1}.get(units.of(end), 2))
+
+
+def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
+    """Cut a machine out of a drive. ``torque`` is the output of a block, ``card.port``, that asks for its torque.
+
+    Raises
+    ------
+    DriveProblem
+        where one of them is not there, or a block that is needed reads what lies behind the shaft.
+    """
+    if machine not in machines(drive):
+        known = machines(drive)
+        raise DriveProblem(f"“{machine}” is no machine with a shaft.{near_words(machine, known)}")
+    end = End.parse(torque)
+    readers = [(key, wire) for key, wire in drive.wires.items() if wire.a == end]
+    if end.card not in drive.cards or not readers:
+        known = [str(each) for each in torque_ends(drive)]
+        raise DriveProblem(f"Nothing reads “{torque}” as the torque that is asked.{near_words(torque, known)}")
+    made = drive.copy()
+    for table in ("panel", "plans", "scripts", "duties", "taps"):
+        made.table(table).clear()
+    asked = _added(made, envelope.ASKED, "Asked on the bench")
+    for key, wire in readers:
+        commands.remove_wires(made, [key]).apply(made)
+        commands.add_wire(made, End(asked, "out"), wire.b).apply(made)
+    shaft = next(p.name for p in kind_of(drive.cards[machine]).ports if p.link is Link.SHAFT)
+    gone = _behind(drive, machine)
+    needed = _acting(made, gone, asked)
+    blocks = {key for key, card in made.cards.items() if isinstance(kind_of(card), Block)}
+    _refuse_readers(drive, made, needed, gone)
+    commands.remove_cards(made, [*gone, *(key for key in blocks if key not in needed and key != asked)]).apply(made)
+    holder = _added(made, IMPOSED_SPEED.id, "Bench of the map")
+    commands.add_wire(made, End(machine, shaft), End(holder, IMPOSED_SPEED.ports[0].name)).apply(made)
+    made.cards[machine] = replace(made.cards[machine], starts={})
+    sources = frozenset(key for key, card in made.cards.items() if kind_of(card).group in (Group.SUPPLY, "supply"))
+    return Bench(made, machine, asked, unit_asked(drive, torque), holder, sources)
+
+
+def unit_asked(drive: Drive, torque: str) -> str:
+    """The unit in which an output asks for torque; N·m where nothing tells."""
+    from pendel.core.check.signal_units import SignalUnits
+
+    return SignalUnits(drive).of(End.parse(torque)) or "N·m"
+
+
+def _is_part(kind: Kind) -> bool:
+    return hasattr(kind, "signal_names") and not isinstance(kind, Block)
+
+
+def _added(drive: Drive, kind: str, name: str) -> str:
+    before = set(drive.cards)
+    commands.add_card(drive, kind, name).apply(drive)
+    return next(key for key in drive.cards if key not in before)
+
+
+def _behind(drive: Drive, machine: str) -> list[str]:
+    """Cards that mechanical wires join with the machine's shaft, and what only these give heat to."""
+    found = [machine]
+    for card in found:
+        for wire in drive.wires.values():
+            for here, there in ((wire.a, wire.b), (wire.b, wire.a)):
+                port = kind_of(drive.cards[here.card]).port(here.port)
+                if here.card == card and port is not None and port.link in MECHANICAL and there.card not in found:
+                    found.append(there.card)
+    return found[1:]
+
+
+def _acting(drive: Drive, gone: list[str], asked: str) -> set[str]:
+    """Blocks that in the end act on a part that stays."""
+    blocks = {key for key, card in drive.cards.items() if isinstance(kind_of(card), Block)}
+    needed = [w.a.card for w in drive.wires.values() if w.a.card in blocks and w.b.card not in {*blocks, *gone}]
+    for card in needed:
+        needed += [w.a.card for w in drive.wires.values() if w.b.card == card and w.a.card in blocks - set(needed)]
+    return set(needed) - {asked}
+
+
+def _refuse_readers(drive: Drive, made: Drive, needed: set[str], gone: list[str]) -> None:
+    for wire in made.wires.values():
+        if wire.b.card in needed and wire.a.card in gone:
+            raise DriveProblem(
+                f"{drive.cards[wire.b.card].name} reads {wire.a} and is needed to drive the machine, but that lies "
+                "behind its shaft, where the bench will be. Let it read the machine's own speed or angle."
+            )
