@@ -23,6 +23,7 @@ import remote
 import series
 import simulator
 import switching
+import trips
 
 import pendel
 from pendel.core.drive import commands
@@ -274,6 +275,7 @@ if __name__ == "__main__":
     series.report(row)
     remote.report(row)
     heat.report(row)
+    trips.report(row)
     large.report(row)
     formats.report(row)
     window_times()

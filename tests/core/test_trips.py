@@ -87,6 +87,11 @@ def test_an_empty_battery_is_told_and_what_it_feeds_gives_way():
     d.set("load.U_low", "20 V")
     run = d.run(20.0)  # 1 kW is more than U²/4R: the load is a resistance below its voltage, and it holds there
     assert np.all(run["battery.voltage"].y > 0)
+    (remark,) = run.remarks  # the largest power is U²/(4 R) of the voltage inside, U_oc at first
+    most = float(spline()(0.7)) ** 2 / 12 / 1000
+    assert f"at a charge of 70 % it gives {most:.3g} kW at most" in remark and "cannot give" in remark
+    d.set("load.P", f"{0.99 * most} kW")
+    assert d.run(0.5).remarks == []
 
 
 @pytest.mark.parametrize(

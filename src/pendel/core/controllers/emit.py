@@ -50,9 +50,10 @@ INTRINSIC_C = {
     "remember": "static void pd_remember(pd_line_t *line, real_t x)\n{\n    line->past[line->at] = x;\n   "
     " line->at = (line->at + 1) % line->length;\n}\n",
     "interpolated": "static real_t pd_interpolated(const pd_table_t *table, real_t x)\n{\n    int k = "
-    "0;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
-    "    if (x < table->x[0]) {\n        return table->y[0];\n    }\n    while (k < table->count - 1 && x "
-    ">= table->x[k + 1]) {\n        k++;\n    }\n"
+    "0, beyond = table->count, middle;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
+    "    if (x < table->x[0]) {\n        return table->y[0];\n    }\n    while (beyond - k > 1) {\n"
+    "        middle = k + (beyond - k) / 2;\n        if (x >= table->x[middle]) {\n            k = middle;\n"
+    "        } else {\n            beyond = middle;\n        }\n    }\n"
     "    if (k == table->count - 1) {\n        return table->y[k];\n    }\n    dx = table->x[k + 1] - "
     "table->x[k];\n    return table->y[k] + (table->y[k + 1] - table->y[k]) * (x - table->x[k]) / "
     "dx;\n}\n",

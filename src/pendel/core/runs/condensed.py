@@ -7,7 +7,9 @@ mean over these rows is none over time. Before rows go, they are integrated here
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -139,8 +141,11 @@ class Condenser:
         bounds = [0, *(p for p in places.tolist() if 0 < p < len(rows) - 1), len(rows) - 1]
         if not self.edges:
             self.edges.append(begin)
-        for first, last in zip(bounds, bounds[1:]):
-            self.stretch(rows[first : last + 1])
+        parts = [rows[first : last + 1] for first, last in zip(bounds, bounds[1:])]
+        with ThreadPoolExecutor(max_workers=len(os.sched_getaffinity(0))) as pool:
+            for part, figures in zip(parts, pool.map(self._figures_of, parts)):
+                self.edges.append(float(part[-1, 0]))
+                self.figures.append(figures)
         self._switchings(rows, len(bounds) - 1)
 
     def _switchings(self, rows: np.ndarray, count: int) -> None:
@@ -161,15 +166,14 @@ class Condenser:
             return None
         return Condensed(np.array(self.edges), np.array(self.figures), np.concatenate(self.switched))
 
-    def stretch(self, rows: np.ndarray) -> None:
-        """Add what is kept of one stretch of rows."""
+    def _figures_of(self, rows: np.ndarray) -> np.ndarray:
+        """What is kept of one stretch of rows, shape (4, signals)."""
         count = len(self.structure.signals)
         figures = np.zeros((4, count))
         figures[2], figures[3] = np.inf, -np.inf
         for at in range(0, max(1, len(rows) - 1), ROWS_AT_ONCE):
             self._add(rows[at : at + ROWS_AT_ONCE + 1], figures)
-        self.edges.append(float(rows[-1, 0]))
-        self.figures.append(figures)
+        return figures
 
     def _add(self, rows: np.ndarray, figures: np.ndarray) -> None:
         if self.stop[0]:

@@ -47,7 +47,7 @@ def update(
     step = K_p * e * dt / T_i
     wanted = K_p * e + (integral + step) + r * pull
     out = saturate(wanted, low, high)
-    brake = saturate((low - wanted) / full, 0.0, 1.0)
+    brake = minimum(maximum((low - wanted) / full, 0.0), 1.0)
     if not ((wanted > high and e > 0.0) or (wanted < low - full and e < 0.0)):
         integral = saturate(integral + step, low, high)
     if closed < 0.5:

@@ -21,6 +21,8 @@ from pendel.core.vocabulary import Conduction
 
 DIES, DEAD = 0.02, 0.05
 """Share of its charge beyond empty over which its voltage falls, and of the voltage that is left."""
+BREAKS = 0.5
+"""Of the voltage inside: the terminal voltage at the largest power."""
 FIRST = (("0 %", "88 V"), ("10 %", "96 V"), ("50 %", "100 V"), ("90 %", "105 V"), ("100 %", "110 V"))
 
 
@@ -84,6 +86,29 @@ def left_its_charge(seen: Seen, key: str) -> Remark | None:
     return None
 
 
+def asked_too_much(seen: Seen, key: str) -> Remark | None:
+    """A battery that is asked for more power than it can give: U (U_oc − u_1 − U)/R is largest at half of that
+    voltage, and below it more current gives less."""
+    run, card, values = seen.run, seen.drive.cards[key], seen.values[key]
+    names = [f"{key}.{name}" for name in ("voltage", "current", "charge")]
+    u, i, charge = run.on_rows(names, slice(None)).T
+    inside = u + values["R"] * i
+    over = (i > 0) & (charge > 0) & (u < BREAKS * inside)
+    if not over.any():
+        return None
+    first = int(np.argmax(over))
+    most = float(inside[first] ** 2 / (4 * values["R"]))
+    at = float(run.rows[first, 0])
+    broken = figure(float(u[over].min()), "V", 3)
+    return Remark(
+        f"{card.name} cannot give what is asked of it at {figure(at, 's', 4)}: at a charge of "
+        f"{100 * charge[first]:.0f} % it gives {figure(most, 'kW', 3)} at most, and its voltage breaks down to "
+        f"{broken}. Take a larger one, or let what it feeds derate with the voltage.",
+        key,
+        at,
+    )
+
+
 def follows(v: Values, card: Card) -> list[Figure]:
     if len(card.rows) < 2:
         return []
@@ -129,7 +154,7 @@ KIND = Part(
     equation_values=equation_values,
     contradictions=contradictions,
     follows=follows,
-    remarks=(left_its_charge,),
+    remarks=(left_its_charge, asked_too_much),
     summary=lambda v, card: (v["Q"], v["charge_0"]),
     main_signal="charge",
     spine="= =",

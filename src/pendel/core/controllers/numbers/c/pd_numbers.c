@@ -197,11 +197,18 @@ int32_t pd_sqrt64(uint64_t x)
     return (int32_t)(uint32_t)root;
 }
 
+/* The last of some rising places that is not beyond; halving keeps it as quick in a long table. */
 static int32_t pd_place(const int32_t *x, int32_t count, int32_t at)
 {
     int32_t k = 0;
-    while ((k < (count - 1)) && (at >= x[k + 1])) {
-        k++;
+    int32_t beyond = count;
+    while ((beyond - k) > 1) {
+        const int32_t middle = k + ((beyond - k) / 2);
+        if (at >= x[middle]) {
+            k = middle;
+        } else {
+            beyond = middle;
+        }
     }
     return k;
 }
@@ -469,11 +476,17 @@ double pd_atan2_d(double y, double x)
 float pd_interpolated_f(const float *x, const float *y, int32_t count, float at)
 {
     int32_t k = 0;
+    int32_t beyond = count;
     if (at < x[0]) {
         return y[0];
     }
-    while ((k < (count - 1)) && (at >= x[k + 1])) {
-        k++;
+    while ((beyond - k) > 1) {
+        const int32_t middle = k + ((beyond - k) / 2);
+        if (at >= x[middle]) {
+            k = middle;
+        } else {
+            beyond = middle;
+        }
     }
     if (k == (count - 1)) {
         return y[k];
@@ -484,11 +497,17 @@ float pd_interpolated_f(const float *x, const float *y, int32_t count, float at)
 double pd_interpolated_d(const double *x, const double *y, int32_t count, double at)
 {
     int32_t k = 0;
+    int32_t beyond = count;
     if (at < x[0]) {
         return y[0];
     }
-    while ((k < (count - 1)) && (at >= x[k + 1])) {
-        k++;
+    while ((beyond - k) > 1) {
+        const int32_t middle = k + ((beyond - k) / 2);
+        if (at >= x[middle]) {
+            k = middle;
+        } else {
+            beyond = middle;
+        }
     }
     if (k == (count - 1)) {
         return y[k];
