@@ -329,3 +329,20 @@ def test_the_inspector_shows_how_a_block_is_shipped(window):
     window.session.do(commands.set_step(drive, "current_pi", "T_i", ""))
     inspect(window, "encoder")
     assert "Code" not in inspector.tabs()
+
+
+def test_a_setpoint_comes_from_outside_by_a_tick_on_its_page(window):
+    inspect(window, "travel_plan").show_tab("Code")
+    settle()
+    box = window.drive_page.inspector.code_editor.outside
+    assert not box.isChecked()
+    QTest.mouseClick(box, LEFT, pos=QPoint(8, box.height() // 2))
+    settle()
+    assert window.session.drive.cards["travel_plan"].outside == "yes"
+    window.show_page("Firmware")
+    page = window.page("Firmware")
+    assert until(lambda: page.written and "travel_plan_speed;" in page.written.files.header, 20)
+    window.editing.undo()
+    settle()
+    assert window.session.drive.cards["travel_plan"].outside == ""
+    assert not window.drive_page.inspector.code_editor.outside.isChecked()

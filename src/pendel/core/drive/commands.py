@@ -13,6 +13,7 @@ from typing import Any
 from pendel.core.drive.document import (
     PANEL_ORDERS,
     SETTING_UNITS,
+    YES,
     Card,
     Drive,
     End,
@@ -210,6 +211,17 @@ def set_phase(drive: Drive, card: str, text: str) -> Command:
         f"Set phase of {record.name}",
         (changed(drive, "cards", card, replace(record, phase=text.strip())),),
     )
+
+
+def set_outside(drive: Drive, card: str, text: str) -> Command:
+    """Whether a block's outputs come from outside on the board: yes, or no. Raises `DriveProblem` for other words."""
+    record = card_of(drive, card)
+    word = text.strip().lower()
+    if word not in (YES, "no", ""):
+        raise DriveProblem(f"“{text}” does not say whether {record.name} comes from outside. Write yes or no.")
+    after = replace(record, outside=YES if word == YES else "")
+    where = "comes from outside" if after.outside else "is part of the controller"
+    return Command(f"{record.name} {where}", (changed(drive, "cards", card, after),))
 
 
 def set_pinned_key(drive: Drive, card: str, text: str) -> Command:

@@ -102,6 +102,9 @@ BASES = ("decimal", "hexadecimal", "binary")
 """In whose digits a word can be shown."""
 
 
+YES = "yes"
+
+
 @dataclass(frozen=True)
 class Card:
     """A part or a block on the sheet, or an assembly of such.
@@ -152,6 +155,9 @@ class Card:
     tuned_on: Mapping[str, float] = field(default_factory=dict)
     """Of a regulator whose gains were taken: what the gains of those further in were then (SI), by
     ``card.value``."""
+    outside: str = ""
+    """`YES` for a block whose outputs come from outside on the board, such as a setpoint: it is in the simulation only,
+    and the shipped controller takes its outputs as inputs."""
     made_from: Mapping[str, str] = field(default_factory=dict)
     """Of values that were worked out from another drive: its `file`, the `machine` and `torque` there, and a `digest`
     of what was looked at, by which a later change of it is seen."""

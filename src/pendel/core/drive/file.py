@@ -162,7 +162,7 @@ def card_record(card: Card) -> dict[str, Any]:
     ):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
-    for name in ("number_format", "phase", "pinned_key"):
+    for name in ("number_format", "phase", "pinned_key", "outside"):
         if getattr(card, name):
             record[name] = getattr(card, name)
     for name in ("ranges", "live"):
@@ -490,6 +490,7 @@ CARD_FIELDS = (
     "phase",
     "pinned_key",
     "tuned_on",
+    "outside",
     "made_from",
 )
 
@@ -530,6 +531,7 @@ def card_from_record(record: dict[str, Any]) -> Card:
         record.get("phase", ""),
         record.get("pinned_key", ""),
         {name: float(gain) for name, gain in record.get("tuned_on", {}).items()},
+        record.get("outside", ""),
         record.get("made_from", {}),
     )
 

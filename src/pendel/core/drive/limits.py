@@ -14,6 +14,7 @@ from typing import Any
 from pendel.core.drive.document import (
     LONGEST_NAME,
     PANEL_FORMS,
+    YES,
     Card,
     Drive,
     End,
@@ -169,6 +170,8 @@ def _card(key: str, card: Card) -> Iterator[str]:
     yield from _text(f"the number format of {name}", card.number_format, LONGEST_NAME)
     yield from _text(f"the phase of {name}", card.phase, LONGEST_NAME)
     yield from _text(f"the pinned key of {name}", card.pinned_key, LONGEST_NAME)
+    if card.outside not in ("", YES):
+        yield f"Whether {name} comes from outside is “{shorten(card.outside, 20)}”. It is yes, or left out."
     yield from _count(f"the ranges of {name}", card.ranges, MOST_ROWS, "entries")
     yield from _count(f"what was seen of {name}", card.seen, MOST_ROWS, "entries")
     yield from _count(f"the live values of {name}", card.live, MOST_ROWS, "entries")

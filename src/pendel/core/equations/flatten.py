@@ -8,7 +8,7 @@ import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
-from pendel.core.drive.document import Card, Drive, slug
+from pendel.core.drive.document import YES, Card, Drive, slug
 from pendel.core.drive.findings import fault
 from pendel.core.equations.connect import connect
 from pendel.core.equations.context import Network, PartContext, Pin
@@ -199,7 +199,7 @@ def block_in(
         values,
         {p: sources.get(f"{key}.{p}") for p in inputs},
         every,
-        kind.deck is Deck.SENSOR,
+        kind.deck is Deck.SENSOR or drive.cards[key].outside == YES,
         kind.holds,
         kind.turns,
         table,

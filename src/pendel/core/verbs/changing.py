@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.declare import Block, Deck, Kind
 from pendel.core.drive import commands, cycles
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
@@ -13,6 +13,9 @@ from pendel.core.drive.document import Drive, End
 from pendel.core.drive.user_text import known_name, near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.formats.cells import cells_of, rows_of
+
+OUTSIDE = "outside"
+"""Of a block: whether it comes from outside on the board, yes or no."""
 
 
 def apply(drive: Drive, command: Command) -> Command:
@@ -53,6 +56,8 @@ def named(drive: Drive, name: str, text: str) -> Command:
         if any(c.name == end.port for c in kind.choices):
             check_choices(kind, {end.port: text}, end.card)
             return commands.set_choice(drive, end.card, end.port, text)
+        if end.port == OUTSIDE and isinstance(kind, Block) and kind.deck is Deck.CONTROL:
+            return commands.set_outside(drive, end.card, text)
         known = [*(v.name for v in kind.values), *(c.name for c in kind.choices)]
         raise DriveProblem(
             f"There is no value {name} in this drive.{near_words(end.port, known)} {end.card} has "

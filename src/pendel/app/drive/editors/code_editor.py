@@ -12,6 +12,7 @@ from pendel.core.controllers.deck import delays_in
 from pendel.core.controllers.language import read_update
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.drive import commands
+from pendel.core.drive.document import YES
 from pendel.core.firmware.values import usual_ends
 
 WIDTHS = (76, 76, 56)
@@ -50,6 +51,12 @@ class CodeEditor(QWidget):
                 lambda: commands.set_number_format(session.drive, card, self.format.currentData())
             )
         )
+        self.outside = QCheckBox("Comes from outside on the board")
+        self.outside.setToolTip("In the simulation only: the shipped controller takes its outputs as inputs")
+        self.outside.clicked.connect(
+            lambda on: session.attempt(lambda: commands.set_outside(session.drive, card, "yes" if on else "no"))
+        )
+        inside.addWidget(self.outside)
         inside.addLayout(row(label("Number format", "muted"), 1, self.format))
         self.phase = Field("", "Phase", 60)
         self.phase.setPlaceholderText("0")
@@ -133,6 +140,7 @@ class CodeEditor(QWidget):
         card, settings = self.session.drive.cards.get(self.card), self.session.drive.settings
         if card is None:
             return
+        self.outside.setChecked(card.outside == YES)
         self.format.setItemText(0, f"as all blocks ({settings['number_format']})")
         self.format.setCurrentIndex(max(0, self.format.findData(card.number_format)))
         for name, field, note in (

@@ -52,7 +52,7 @@ FOLDER = Path(__file__).with_name("c")
 
 
 class SensorReadsController(PendelError):
-    """A sensor is fed by the controller, which as shipped runs after all sensors."""
+    """A sensor, or a block that comes from outside, is fed by the controller, which as shipped runs after them."""
 
     def __init__(self, title: str):
         super().__init__(title)
@@ -60,8 +60,8 @@ class SensorReadsController(PendelError):
 
     def __str__(self) -> str:
         return (
-            f"{self.title}: it measures a signal of the controller. As shipped, sensors run before the "
-            "controller; read the signal itself instead, or run the controller as modelled."
+            f"{self.title}: it reads a signal of the controller. As shipped, sensors and what comes from outside run "
+            "before the controller; read the signal itself instead, or run the controller as modelled."
         )
 
 
@@ -170,12 +170,13 @@ def header(lowered: Lowered) -> str:
     outputs = "".join(field_line(lowered.rep(lowered.deck.commands[c]), member) for c, member in lowered.given.items())
     blocks = "".join(f"    {type_name(lowered, b)} {lowered.members[b.name]};\n" for b in lowered.blocks)
     none = "    int32_t unused;\n"
+    besides = " or set from outside" if told_from_outside(lowered) else ""
     counter = "    uint32_t tick;\n" if counts(lowered) else ""
     return (
         f"/* {name}.h: controller; a value is its word times its step, in SI units.\n * {LICENCE}\n */\n"
         f'#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n#include "pd_numbers.h"\n\n'
         + "\n".join(struct(lowered, b) for b in lowered.blocks)
-        + f"\n/* What is measured at each tick. */\ntypedef struct {{\n{inputs or none}}} {name}_in_t;\n\n"
+        + f"\n/* What is measured{besides} at each tick. */\ntypedef struct {{\n{inputs or none}}} {name}_in_t;\n\n"
         f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or none}}} {name}_out_t;\n\n"
         f"typedef struct {{\n{counter}    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
         f"void {name}_init({name}_t *c);\n\n/* Call every {lowered.deck.tick * 1e6:g} us after filling c->in; "
@@ -383,9 +384,17 @@ def call_text(lowered: Lowered, step: Step) -> str:
     return f"{call_name(lowered, block, step.part)}({', '.join(arguments)})"
 
 
+def told_from_outside(lowered: Lowered) -> list[Input]:
+    """Inputs that no sensor gives: outputs of blocks that stand for what comes from outside on the board."""
+    alone = {b.name for b in lowered.deck.blocks if b.sensor and not any(b.sources.values())}
+    return [i for i in lowered.inputs if i.signal.partition(".")[0] in alone]
+
+
 def example_main(lowered: Lowered) -> str:
     name = lowered.name
-    fill = "\n".join(f"        c.in.{lowered.fed[i]} = 0;  /* read your converter here */" for i in lowered.inputs)
+    said = set(told_from_outside(lowered))
+    hints = {i: "set it by your program" if i in said else "read your converter here" for i in lowered.inputs}
+    fill = "\n".join(f"        c.in.{lowered.fed[i]} = 0;  /* {hint} */" for i, hint in hints.items())
     use = "\n".join(
         f'        (void)printf("%g\\n", {converted(f"c.out.{m}", lowered.rep(lowered.deck.commands[c]), FLOAT[64])});'
         for c, m in lowered.given.items()
