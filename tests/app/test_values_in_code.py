@@ -339,6 +339,7 @@ def test_a_setpoint_comes_from_outside_by_a_tick_on_its_page(window):
     QTest.mouseClick(box, LEFT, pos=QPoint(8, box.height() // 2))
     settle()
     assert window.session.drive.cards["travel_plan"].outside == "yes"
+    assert window.drive_page.sheet.cards["travel_plan"].face.lines[0] == "from outside"
     window.show_page("Firmware")
     page = window.page("Firmware")
     assert until(lambda: page.written and "travel_plan_speed;" in page.written.files.header, 20)

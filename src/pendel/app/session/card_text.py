@@ -13,7 +13,7 @@ from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined
-from pendel.core.drive.document import Card, Drive, End
+from pendel.core.drive.document import YES, Card, Drive, End
 from pendel.core.drive.nesting import members, resolved
 from pendel.core.quantities.expressions import is_plain
 from pendel.core.quantities.tokens import without_remark
@@ -65,6 +65,8 @@ def summary_lines(drive: Drive, key: str, examined: Examined) -> list[str]:
     if card.face is not None:
         return summary_of_assembly(drive, key, examined)
     kind = kind_of(card)
+    if card.outside == YES:
+        return ["from outside", kind.title.lower()]
     if kind.summary is None:
         return [kind.title.lower()]
     try:
