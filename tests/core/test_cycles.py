@@ -37,7 +37,8 @@ def test_corners_are_repeated_joined_and_turned_round_without_a_corner_too_many(
     steps = cycles.repeated_texts([("1 s", "0"), ("3 s", "7")], 2)
     assert steps == [("1 s", "0"), ("3 s", "7"), ("3 s", "0"), ("5 s", "7")]  # a jump stays one
     assert cycles.mirrored(once, [0, 4, 6]) == [("0 s", "0"), ("2 s", "5"), ("6 s", "0")]
-    assert cycles.joined(once, [0, 4, 6], [("2 s", "0"), ("5 s", "1")], [2, 5])[-2:] == [("6 s", "0"), ("9 s", "1")]
+    assert cycles.joined(once, [0, 4, 6], [("2 s", "0"), ("5 s", "1")], [2, 5]) == [*once, ("9 s", "1")]
+    assert cycles.joined(once, [0, 4, 6], [("2 s", "3"), ("5 s", "1")], [2, 5])[3] == ("6 s", "3")
     assert cycles.joined([], [], once, [0, 4, 6]) == once
     for corners, count in ((once, 200_000), ([("1 s", "0")], 2), ([("T", "0"), ("2*T", "1")], 2)):
         with pytest.raises(DriveProblem):

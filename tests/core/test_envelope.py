@@ -18,7 +18,9 @@ MAP = ("door_motor", "speed_pi.out", "20 A", "3000 rpm")
 
 
 def test_only_what_drives_the_machine_goes_on_the_bench():
-    d = pendel.open_example("car_door_drive").document
+    drive = pendel.open_example("car_door_drive")
+    drive.start("door_motor", omega="30 rad/s", i="2 A")  # which the bench holds otherwise
+    d = drive.document
     assert machines(d) == ["door_motor"] and "speed_pi.out" in map(str, torque_ends(d))
     bench = bench_of(d, "door_motor", "speed_pi.out")
     assert bench.unit == "A" and bench.machine == "door_motor"
@@ -27,7 +29,8 @@ def test_only_what_drives_the_machine_goes_on_the_bench():
     assert not {"gear", "belt", "door_leaf", "speed_pi", "travel_plan", "encoder"} & kept
     assert len(d.cards) == len(pendel.open_example("car_door_drive").cards), "the drive itself stays as it is"
     run = pendel.Drive(document=bench.at(200.0, 5.0)).run(0.05)
-    assert run["door_motor.speed"].y[-1] == pytest.approx(200, rel=1e-9)
+    assert run["door_motor.speed"].y[[0, -1]] == pytest.approx(200, rel=1e-9)
+    assert run["door_motor.current"].y[0] == 0
     assert run["door_motor.current"].y[-1] == pytest.approx(5, rel=0.02)
 
 
