@@ -19,6 +19,9 @@ def test_a_user_sees_which_mode_held_when_why_and_what_it_took(window, tmp_path)
     assert until(lambda: bool(window.session.runs), 60)
     settle()
     page = window.page("Runs")
+    shown = [spec.signals for spec in page.strips.specs]
+    assert shown[0] == ["speed.value", "plan.out"] and "engine.power" in shown[1] and "battery.power" in shown[1]
+    assert ["battery.charge"] in shown and ["engine.fuel"] in shown and ["converter_body.temperature"] in shown
     QTest.mouseClick(page.modes_button, LEFT)
     assert until(lambda: page.modes.modes is not None and page.modes.table.rowCount() == 4, 10)
     settle()

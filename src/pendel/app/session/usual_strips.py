@@ -45,6 +45,8 @@ def default_strips(session: Session) -> list[StripSpec]:
         wanted = [s for s in (actual, setpoint) if s]
         if wanted:
             strips.append(StripSpec(wanted, {setpoint} if setpoint else set()))
+    if trip := of_a_trip(kinds):
+        return strips + trip
     machine = next((k for k, kind in kinds.items() if kind.group == Group.MACHINE), None)
     moved = next((k for k, kind in kinds.items() if kind.group == Group.MECHANICS and kind.usual), None)
     leading = moved or machine
@@ -79,6 +81,24 @@ def default_strips(session: Session) -> list[StripSpec]:
         mains = [[f"{k}.{name}" for name in with_phases(kind)] for k, kind in parts]
         strips += [StripSpec(m) for m in mains if m[0] not in on_strips][: max(0, MOST_USUAL - len(strips))]
     return strips or [StripSpec()]
+
+
+def of_a_trip(kinds: Mapping[str, Kind]) -> list[StripSpec]:
+    """Of a drive with a store: powers of store, machines and engines, charge, fuel, the store's voltage, and the
+    temperature of the first body that is warmed. Empty where there is no store."""
+    store = next((k for k, kind in kinds.items() if first_of(kind, SignalRole.CHARGE)), None)
+    if store is None:
+        return []
+    power = "power"
+    with_power = [store, *(k for k, kind in kinds.items() if kind.group == Group.MACHINE)]
+    powers = [f"{k}.{power}" for k in with_power if any(s.name == power for s in kinds[k].signals)]
+    strips = [StripSpec(powers[:MOST_USUAL])] if powers else []
+    for role in (SignalRole.CHARGE, SignalRole.FUEL):
+        named = [f"{k}.{name}" for k, kind in kinds.items() if (name := first_of(kind, role))]
+        strips += [StripSpec(named)] if named else []
+    strips.append(StripSpec([f"{store}.voltage"]))
+    body = next((k for k, kind in kinds.items() if kind.group == Group.HEAT and kind.states), None)
+    return [*strips, *([StripSpec([f"{body}.{main_of(kinds[body])}"])] if body else [])]
 
 
 def keys_of(strips: list[StripSpec]) -> list[str]:

@@ -17,6 +17,10 @@ class SignalRole(Enum):
     order of their
     declaration: phases a, b, c; axes d, q or α, β; axles front, rear."""
 
+    CHARGE = auto()
+    """Of a store, 1: full."""
+    FUEL = auto()
+    """Burnt since the start, kg."""
     PHASE_CURRENT = auto()
     PHASE_VOLTAGE = auto()
     CURRENT_DQ = auto()

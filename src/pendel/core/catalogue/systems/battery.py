@@ -17,7 +17,7 @@ from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
-from pendel.core.vocabulary import Conduction
+from pendel.core.vocabulary import Conduction, SignalRole
 
 DIES, DEAD = 0.02, 0.05
 """Share of its charge beyond empty over which its voltage falls, and of the voltage that is left."""
@@ -145,7 +145,7 @@ KIND = Part(
         Signal("voltage", "terminal voltage", "V"),
         Signal("current", "current", "A"),
         Signal("power", "power", "W"),
-        Signal("charge", "charge", "%"),
+        Signal("charge", "charge", "%", role=SignalRole.CHARGE),
         Signal("open_voltage", "open-circuit voltage", "V"),
         Signal("loss", "loss", "W"),
     ),

@@ -144,7 +144,7 @@ KIND = Part(
         Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
         Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
         Signal("power", "power at the shaft", "W"),
-        Signal("fuel", "fuel burnt", "kg"),
+        Signal("fuel", "fuel burnt", "kg", role=SignalRole.FUEL),
         Signal("fuel_rate", "fuel by time", "g/s"),
         Signal("fuel_power", "power of the fuel", "W"),
         Signal("fires", "fires, 1: whole", ""),
