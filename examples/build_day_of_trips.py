@@ -44,15 +44,15 @@ STRATEGY = OwnEquations(
         "charging -> electric: charge > q_aim and power < P_off and speed < v_on",
     ),
 )
-WISHED = OwnEquations(
-    ports=("wish: in, N*m", "speed: in, m/s", "power: out, W"),
+REQUESTED = OwnEquations(
+    ports=("demand: in, N*m", "speed: in, m/s", "power: out, W"),
     values=("r = 290 mm",),
     states=(),
-    equations=("power = wish * speed / r",),
+    equations=("power = demand * speed / r",),
 )
 SPLIT = OwnEquations(
     ports=(
-        *("wish: in, N*m", "speed: in, m/s", "burn: in, W", "turn: in", "engine: in, rad/s"),
+        *("demand: in, N*m", "speed: in, m/s", "burn: in, W", "turn: in", "engine: in, rad/s"),
         *("engine_torque: out, N*m", "generator: out, rad/s", "feed: out, N*m", "traction: out, N*m"),
     ),
     values=(
@@ -73,7 +73,7 @@ SPLIT = OwnEquations(
         "generator = (1 + k) * wanted - k * ring",
         "given = engine_torque if engine > 0.7 * w_idle else 0",
         "feed = -given / (1 + k)",
-        "traction = wish / z - k * given / (1 + k)",
+        "traction = demand / z - k * given / (1 + k)",
     ),
 )
 
@@ -125,7 +125,7 @@ def day_of_trips() -> pendel.Drive:
     d.add(
         "driver", "Driver", r="r_wheel", m=mass, f_0="f_0", f_2="f_2", low="-420 N*m", high="800 N*m", full="1000 N*m"
     )
-    d.add("own_block", "Wished power", own=WISHED, r="r_wheel")
+    d.add("own_block", "Requested power", own=REQUESTED, r="r_wheel")
     d.add("own_modes", "Strategy", own=STRATEGY)
     d.add("own_block", "Split", own=SPLIT, k="k_gear", z="z_axle", r="r_wheel")
     for a, b in (
@@ -148,13 +148,13 @@ def day_of_trips() -> pendel.Drive:
         ("engine.speed", "engine_speed.measured"),
         ("plan.out", "driver.setpoint"),
         ("speed.value", "driver.actual"),
-        ("driver.out", "split.wish"),
+        ("driver.out", "split.demand"),
         ("driver.brake", "brakes.press"),
         ("speed.value", "split.speed"),
         ("engine_speed.value", "split.engine"),
-        ("driver.out", "wished_power.wish"),
-        ("speed.value", "wished_power.speed"),
-        ("wished_power.power", "strategy.power"),
+        ("driver.out", "requested_power.demand"),
+        ("speed.value", "requested_power.speed"),
+        ("requested_power.power", "strategy.power"),
         ("speed.value", "strategy.speed"),
         ("charge.value", "strategy.charge"),
         ("engine_speed.value", "strategy.engine"),
@@ -187,7 +187,7 @@ def day_of_trips() -> pendel.Drive:
         "charge": (85, 116),
         "engine_speed": (85, 138),
         "driver": (124, 138),
-        "wished_power": (85, 160),
+        "requested_power": (85, 160),
         "strategy": (44, 116),
         "split": (5, 116),
     }

@@ -7,6 +7,9 @@ import pytest
 
 import pendel
 from pendel.core.errors import DriveProblem
+from pendel.core.runs.kept import save
+from pendel.core.runs.modes import by_mode, modes_of
+from pendel.core.runs.simulate import reopen
 
 RPM = np.pi / 30
 
@@ -140,7 +143,7 @@ def test_a_clutch_closes_with_the_loss_of_momentum_and_then_carries_without_slip
 
 @pytest.mark.parametrize(("pressed", "holds"), [("1", True), ("0.6", True), ("0.1", False)])
 def test_a_brake_holds_a_car_on_a_slope_up_to_what_it_can(pressed, holds):
-    """1200 kg on 10 %: 1171 N at 0.29 m are 340 N·m, of which rolling resistance takes none at rest."""
+    """1200 kg on 10 %: 1171 N at 0.29 m are 340 N·m, of which rolling resistance takes none at standstill."""
     d = drive("0.1 s")
     d.add("car", "Car")
     d.rows("car", [("-100 m", "10 %"), ("100 m", "10 %")])
@@ -235,3 +238,44 @@ def test_a_plan_that_cannot_be_followed_is_told_with_place_and_size():
         "plan", [("0 s", "0 km/h"), ("5 s", "0 km/h"), ("40 s", "60 km/h"), ("60 s", "60 km/h"), ("90 s", "0 km/h")]
     )
     assert d.run(100.0).remarks == []
+
+
+def test_modes_of_a_run_from_its_file_and_of_no_time_are_those_of_the_run(tmp_path):
+    run = pendel.open_example("day_of_trips").run(70.0)
+    save(run.kept, tmp_path / "run.h5")
+    again = reopen(tmp_path / "run.h5")
+    modes = modes_of(again, "strategy")
+    assert [modes.names[n] for n in modes.number] == [name for _, name, _ in run.modes("strategy")]
+    whole = by_mode(again, modes, 0.0, again.end, "battery.power")
+    assert [(f.time, f.came) for f in whole] == [(f.time, f.came) for f in run.by_mode("strategy")]
+    nothing = by_mode(again, modes, 30.0, 30.0, "battery.power")
+    assert all(f.time == f.came == f.energy == 0 for f in nothing)
+
+
+@pytest.mark.parametrize("speed", [-800, -5000])
+def test_an_engine_that_is_turned_backwards_burns_nothing_and_only_rubs(speed):
+    run = engine(speed, 50).run(2.0)
+    assert run["engine.torque"].y[-1] == pytest.approx(14, rel=1e-6)  # friction opposes the movement
+    assert run["engine.fuel"].y[-1] == 0 and run["engine.loss"].y[-1] == pytest.approx(14 * abs(speed) * RPM, rel=1e-6)
+
+
+@pytest.mark.parametrize("pressed", ["0", "-1", "2"])
+def test_a_clutch_takes_no_more_than_all_and_no_less_than_nothing(pressed):
+    d = drive()
+    d.add("inertia", "First", J="0.2 kg*m^2", starts={"omega": "100 rad/s"})
+    d.add("inertia", "Second", J="0.3 kg*m^2")
+    d.add("clutch", "Clutch", M_max="10 N*m")
+    d.add("constant", "Press", value=pressed)
+    wired(d, ("first.b", "clutch.a"), ("clutch.b", "second.a"), ("press.out", "clutch.press"))
+    run = d.run(1.0)
+    assert np.abs(run["clutch.torque"].y).max() == pytest.approx(10 if pressed == "2" else 0, abs=1e-9)
+
+
+def test_a_driver_follows_a_plan_backwards_and_stands_at_its_end():
+    d = pendel.open_example("day_of_trips")
+    d.profile(
+        "plan", [("0 s", "0 km/h"), ("5 s", "0 km/h"), ("15 s", "-12 km/h"), ("25 s", "-12 km/h"), ("32 s", "0 km/h")]
+    )
+    run = d.run(45.0)
+    assert run["works_car.speed"].at(np.array([22.0]))[0] == pytest.approx(-12 / 3.6, abs=0.1)
+    assert abs(run["works_car.speed"].y[-1]) < 1e-3 and run["driver.brake"].y[-1] == 1

@@ -1,4 +1,4 @@
-"""What stands beside the values of a card: findings with their remedies, and where values come from."""
+"""What is shown next to the values of a card: findings with their remedies, and where values come from."""
 
 from __future__ import annotations
 

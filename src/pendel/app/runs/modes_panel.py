@@ -108,7 +108,7 @@ class ModesPanel(QWidget):
         self.title = label("", "muted")
         self.machine, self.power = QComboBox(), QComboBox()
         self.machine.setAccessibleName("State machine")
-        self.power.setAccessibleName("Power whose energy is told by mode")
+        self.power.setAccessibleName("Power whose energy is shown by mode")
         self.machine.activated.connect(self._chosen)
         self.power.activated.connect(self._fill)
         self.bar = ModeBar(lambda: place(self.bar))

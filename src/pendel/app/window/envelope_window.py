@@ -12,12 +12,13 @@ from PyQt6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QLineE
 
 from pendel.app.plots.plot import Plot
 from pendel.app.plots.tag import ABOVE_RIGHT, BELOW_RIGHT, RIGHT
-from pendel.app.session.jobs import ENVELOPE, End, Job
+from pendel.app.session.jobs import ENVELOPE
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
+from pendel.app.window.beside_work import BesideWork
 from pendel.app.window.editing import to_clipboard
 from pendel.core.catalogue.systems.envelope import KIND, TERMS, loss_terms
 from pendel.core.drive import clips
@@ -33,8 +34,6 @@ from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.requests import EnvelopeRequest
 from pendel.core.trust import brings_allowed_c
 
-LONGEST = 3600.0
-"""s that a map may take."""
 NOTHING = (
     "A trip takes a machine with its converter and current loops as limits and losses. They come from short runs of "
     "this drive on a test bench that holds the speed: name the machine, where its torque is asked for, and up to where "
@@ -60,7 +59,6 @@ class EnvelopeWindow(QDialog):
         self.setModal(False)
         self.resize(980, 620)
         self.report: EnvelopeReport | None = None
-        self._job: Job | None = None
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
@@ -111,6 +109,7 @@ class EnvelopeWindow(QDialog):
         inside.addLayout(grid)
         self.start_button = button("Make it", self.start_or_stop, "primary")
         self.state = wrapped("", "muted")
+        self.work = BesideWork(self.session, ENVELOPE, self.start_button, self.state, self._show)
         inside.addLayout(row(self.start_button, 1))
         inside.addWidget(self.state)
         inside.addStretch(1)
@@ -139,12 +138,10 @@ class EnvelopeWindow(QDialog):
 
     @property
     def working(self) -> bool:
-        return self._job is not None and self._job.end is None
+        return self.work.working
 
     def start_or_stop(self) -> None:
-        if self._job is not None and self.working:
-            self._job.stop()
-            self.state.setText("Stopping …")
+        if self.work.stop():
             return
         machine, torque = self.machine.currentData(), self.torque.currentData()
         if not machine or not torque:
@@ -168,21 +165,7 @@ class EnvelopeWindow(QDialog):
             file=path.name if path is not None else "",
             own_c=brings_allowed_c(drive),
         )
-        self.start_button.setText("Stop")
-        self.state.setText("Short runs on the bench …")
-        self._job = self.session.jobs.start(
-            ENVELOPE,
-            lambda job: self.session.beside_worker.ask(request, LONGEST, lambda: job.stopping),
-            lambda job: self._ended(job),
-        )
-
-    def _ended(self, job: Job) -> None:
-        self.start_button.setText("Make it")
-        if job.end is not End.FINISHED:
-            self.state.setText("Stopped." if job.stopping else job.sentence)
-            return
-        self.state.setText("")
-        self._show(job.result)
+        self.work.start(request, "Short runs on the bench …")
 
     def _show(self, report: EnvelopeReport | None) -> None:
         self.report = report

@@ -20,13 +20,14 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.plots.plot import Plot
-from pendel.app.session.jobs import HEAT, End, Job
+from pendel.app.session.jobs import HEAT
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import tokens
+from pendel.app.window.beside_work import BesideWork
 from pendel.core.check.targets import targets
 from pendel.core.drive.duties import STEADY, DutyPlan
 from pendel.core.drive.duty_edits import remove_duty, rename_duty, set_duty
@@ -38,8 +39,6 @@ from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.requests import HeatRequest
 from pendel.core.trust import brings_allowed_c
 
-LONGEST = 3600.0
-"""s that a duty may be worked out."""
 ROUNDS = ((STEADY, "the cycle that repeats itself"), ("1", "once from the start"), ("3", "3 times"), ("10", "10 times"))
 TIME = "time"
 HEADS = ("place", "warmest, °C", "at", "begin, °C", "end, °C", "limit, °C", "used", "heat, W")
@@ -59,7 +58,6 @@ class HeatWindow(QDialog):
         self.setModal(False)
         self.resize(1060, 640)
         self.result_: HeatOver | None = None
-        self._job: Job | None = None
         self._filling = False
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
@@ -132,6 +130,7 @@ class HeatWindow(QDialog):
         inside.addLayout(line)
         self.start_button = button("Work it out", self.start_or_stop, "primary")
         self.state = wrapped("", "muted")
+        self.work = BesideWork(self.session, HEAT, self.start_button, self.state, self._take)
         inside.addLayout(row(self.start_button, 1))
         inside.addWidget(self.state)
         return side
@@ -273,12 +272,10 @@ class HeatWindow(QDialog):
 
     @property
     def working(self) -> bool:
-        return self._job is not None and self._job.end is None
+        return self.work.working
 
     def start_or_stop(self) -> None:
-        if self._job is not None and self.working:
-            self._job.stop()
-            self.state.setText("Stopping …")
+        if self.work.stop():
             return
         duty, name = self.duty, self.name.currentText()
         if duty is None:
@@ -292,21 +289,11 @@ class HeatWindow(QDialog):
             self.state.setText("The drive cannot run before its faults are fixed.")
             return
         request = HeatRequest(to_text(self.session.drive), name, own_c=brings_allowed_c(self.session.drive))
-        self.start_button.setText("Stop")
-        self.state.setText("Short runs at the operating points …")
-        self._job = self.session.jobs.start(
-            HEAT,
-            lambda job: self.session.beside_worker.ask(request, LONGEST, lambda: job.stopping),
-            lambda job: self._ended(job),
-        )
+        self.work.start(request, "Short runs at the operating points …")
 
-    def _ended(self, job: Job) -> None:
-        self.start_button.setText("Work it out")
-        if job.end is not End.FINISHED:
-            self.state.setText("Stopped." if job.stopping else job.sentence)
-            return
-        self._show(job.result)
-        self.state.setText(f"By {job.result.runs} short runs.")
+    def _take(self, result: HeatOver) -> None:
+        self._show(result)
+        self.state.setText(f"By {result.runs} short runs.")
 
     def _show(self, result: HeatOver | None) -> None:
         self.result_ = result

@@ -46,7 +46,7 @@ class Bench:
 
 
 def machines(drive: Drive) -> list[str]:
-    """Cards with a shaft that tell its speed and torque and take electrical power."""
+    """Cards with a shaft that have signals of its speed and torque, and take electrical power."""
     found = []
     for key, card in drive.cards.items():
         kind = kind_of(card)
@@ -105,7 +105,7 @@ def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
 
 
 def unit_asked(drive: Drive, torque: str) -> str:
-    """The unit in which an output asks for torque; N·m where nothing tells."""
+    """The unit in which an output asks for torque; N·m where nothing says."""
     from pendel.core.check.signal_units import SignalUnits
 
     return SignalUnits(drive).of(End.parse(torque)) or "N·m"

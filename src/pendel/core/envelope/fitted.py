@@ -1,5 +1,5 @@
 """The few numbers of a machine with its converter that a trip takes, fitted to operating points; how far they are off
-is told by points that the fit did not see."""
+is reported by points that the fit did not see."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from pendel.core.envelope.points import Point, between, grid, run_points
 from pendel.core.errors import DriveProblem
 
 SMALL = 0.02
-"""Of the largest power: where less goes through, an error counts as a share of this."""
+"""Of the largest power: where less goes through, an error counts as a fraction of this."""
 REACHED = 0.98
 """Of a torque that was asked: what counts as reached."""
 LEFT, ALL = 0.5, 0.8

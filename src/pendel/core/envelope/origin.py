@@ -55,4 +55,4 @@ def state_of(made_from: Mapping[str, str], folder: Path | None) -> tuple[bool, s
         return False, f"Cannot be compared with {path.name}: {problem}"
     if digest == made_from.get(DIGEST):
         return True, f"Made from {path.name}, as that is now."
-    return False, f"The map is older than {path.name}: that was changed since. Make it anew there."
+    return False, f"The map is older than {path.name}: that was changed since. Recreate it there."

@@ -63,10 +63,10 @@ def run_points(
     Raises
     ------
     DriveProblem, DriveHasFindings, RunProblem
-        where the bench cannot run, or a place does not come to rest.
+        where the bench cannot run, or a place does not settle.
     """
     top_speed, top = (max((abs(place[k]) for place in places), default=0.0) for k in (0, 1))
-    # It makes the code that all others use, and tells what is much and what is little.
+    # It makes the code that all others use, and shows what is much and what is little.
     largest = abs(_point(bench, 0.0, top, length, 0.0).torque) * top_speed
     done = 0
 
@@ -97,7 +97,7 @@ def _point(bench: Bench, speed: float, asked: float, length: float, largest: flo
         if apart <= max(AGREE * abs(loss_2), ENOUGH * largest):
             return Point(speed, asked, (m_1 + m_2) / 2, (loss_1 + loss_2) / 2)
     raise DriveProblem(
-        f"At {where} torque and losses do not come to rest within "
+        f"At {where} torque and losses do not settle within "
         f"{figure(length * 2**DOUBLED, 's')}. Look at the drive on a test bench there; its loops may swing."
     )
 

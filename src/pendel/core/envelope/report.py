@@ -15,7 +15,7 @@ from pendel.core.envelope.fitted import Made
 
 @dataclass(frozen=True)
 class EnvelopeReport:
-    """Values of a card, and by how much they miss points that the fit did not see, as a share of the link's power."""
+    """Values of a card, and how far they miss points that the fit did not see, as a fraction of the link's power."""
 
     machine: str
     values: dict[str, str]

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from pendel.core.plant.program import Structure
-from pendel.core.plant.rows import evaluate_signals, refined_rows
+from pendel.core.plant.rows import evaluate_signals, in_one_thread, refined_rows
 from pendel.core.runs.measures import simpson
 
 if TYPE_CHECKING:
@@ -171,8 +171,9 @@ class Condenser:
         count = len(self.structure.signals)
         figures = np.zeros((4, count))
         figures[2], figures[3] = np.inf, -np.inf
-        for at in range(0, max(1, len(rows) - 1), ROWS_AT_ONCE):
-            self._add(rows[at : at + ROWS_AT_ONCE + 1], figures)
+        with in_one_thread():  # stretches are beside each other already
+            for at in range(0, max(1, len(rows) - 1), ROWS_AT_ONCE):
+                self._add(rows[at : at + ROWS_AT_ONCE + 1], figures)
         return figures
 
     def _add(self, rows: np.ndarray, figures: np.ndarray) -> None:

@@ -12,7 +12,7 @@ from pendel.app.widgets.basic import taken_over
 
 
 class TextTable(QTableWidget):
-    """Tells what was typed and shows what is; it keeps nothing itself. Copies the chosen rows, or all, as a
+    """Reports what was typed and shows what is; it keeps nothing itself. Copies the chosen rows, or all, as a
     spreadsheet takes them."""
 
     typed = pyqtSignal(int, int, str)

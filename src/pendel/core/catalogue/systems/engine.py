@@ -26,7 +26,7 @@ GIVES_WAY_OVER = 0.03
 DROOP = 0.2
 """Of the idle speed: so far below it the idle governor gives all torque."""
 STALLED = 1.0
-"""s. An engine that is switched on and does not fire for longer is told of."""
+"""s. An engine that is switched on and does not fire for longer is reported."""
 
 
 def build(c: PartContext) -> None:

@@ -170,7 +170,7 @@ def header(lowered: Lowered) -> str:
     outputs = "".join(field_line(lowered.rep(lowered.deck.commands[c]), member) for c, member in lowered.given.items())
     blocks = "".join(f"    {type_name(lowered, b)} {lowered.members[b.name]};\n" for b in lowered.blocks)
     none = "    int32_t unused;\n"
-    besides = " or set from outside" if told_from_outside(lowered) else ""
+    besides = " or set from outside" if inputs_from_outside(lowered) else ""
     counter = "    uint32_t tick;\n" if counts(lowered) else ""
     return (
         f"/* {name}.h: controller; a value is its word times its step, in SI units.\n * {LICENCE}\n */\n"
@@ -384,15 +384,15 @@ def call_text(lowered: Lowered, step: Step) -> str:
     return f"{call_name(lowered, block, step.part)}({', '.join(arguments)})"
 
 
-def told_from_outside(lowered: Lowered) -> list[Input]:
-    """Inputs that no sensor gives: outputs of blocks that stand for what comes from outside on the board."""
+def inputs_from_outside(lowered: Lowered) -> list[Input]:
+    """Inputs that no sensor gives: outputs of blocks that come from outside on the board."""
     alone = {b.name for b in lowered.deck.blocks if b.sensor and not any(b.sources.values())}
     return [i for i in lowered.inputs if i.signal.partition(".")[0] in alone]
 
 
 def example_main(lowered: Lowered) -> str:
     name = lowered.name
-    said = set(told_from_outside(lowered))
+    said = set(inputs_from_outside(lowered))
     hints = {i: "set it by your program" if i in said else "read your converter here" for i in lowered.inputs}
     fill = "\n".join(f"        c.in.{lowered.fed[i]} = 0;  /* {hint} */" for i, hint in hints.items())
     use = "\n".join(

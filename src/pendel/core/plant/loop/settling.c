@@ -30,7 +30,7 @@ static int stands(const work_t *w, int k)
 
 /* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so by the least
  * change of the state that leaves the speeds of what is stuck already as they are: else two frictions of one gear with
- * three shafts would push each other loose for ever. */
+ * three shafts would chatter. */
 static void put_to_zero(work_t *w, int mode)
 {
     static const double SAME = 1e-12;   /* a gradient that is another's but for rounding */
