@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Mapping
 from typing import TypeVar
 
 from pendel.card_view import ways
 from pendel.core.catalogue.assembly import open_ports
 from pendel.core.catalogue.index import kinds
+from pendel.core.catalogue.strips import laid_out
 from pendel.core.catalogue.where import Place, places
 from pendel.core.check import Examined, examine
-from pendel.core.drive import assemblies, commands, cycles, file
+from pendel.core.drive import assemblies, commands, cycles, file, view_edits
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
-from pendel.core.drive.user_text import known_name, near_words
+from pendel.core.drive.user_text import known_name, near_words, read_figure
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow
@@ -332,3 +334,49 @@ class EditedDrive:
         True
         """
         self.do(commands.add_tap(self.document, name, End.parse(signal)))
+
+    @property
+    def about(self) -> str:
+        """What the drive says of itself, in Markdown.
+
+        >>> "first drive to look at" in d.about
+        True
+        """
+        return view_edits.about(self.document)
+
+    def describe(self, text: str) -> None:
+        """Have the drive say this of itself, in Markdown; an empty text takes it away.
+
+        >>> d.describe("# A door\\n\\nTry a heavier leaf.")
+        >>> d.about
+        '# A door\\n\\nTry a heavier leaf.'
+        """
+        self.do(view_edits.set_about(self.document, text))
+
+    def lay_out(
+        self,
+        strips: Iterable[Iterable[str]],
+        cursors: tuple[float | str, float | str] | None = None,
+        heights: Iterable[float] = (),
+    ) -> None:
+        """Have the drive open with these strips, each a list of signals or taps; what feeds a setpoint is dashed.
+        ``cursors`` are two times, ``heights`` multiples of a usual strip's. No strips: those that its parts ask for.
+
+        Raises
+        ------
+        DriveProblem
+            for a signal that no run of it has, or what no drive can hold.
+
+        >>> d.lay_out([["travel_speed.out", "travel_plan.speed"], ["i_door"]], cursors=("0.2 s", "1 s"))
+        """
+        from pendel.core.runs.simulate import signal_infos  # slow to load
+
+        taps = {name: str(end) for name, end in self.document.taps.items()}
+        lists = [tuple(taps.get(name, name) for name in strip) for strip in strips]
+        known = [*signal_infos(self.document), *taps]
+        for name in (each for strip in lists for each in strip):
+            if name not in known:
+                raise DriveProblem(f"No run of this drive has a signal “{name}”.{near_words(name, known)}")
+        times = tuple(read_figure(self.document, str(time), "s", math.nan) for time in cursors or ())
+        view = laid_out(self.document, lists, times, tuple(heights))
+        self.do(view_edits.set_view(self.document, view))

@@ -62,6 +62,6 @@ def test_a_run_without_a_state_machine_says_so(window):
     window.actions_by_name["run"].trigger()
     assert until(lambda: bool(window.session.runs), 60)
     page = window.page("Runs")
-    page.toggle_modes()
+    page.panels.toggle("modes")
     settle()
     assert "No state machine" in page.modes.title.text() and not page.modes.table.isVisible()

@@ -11,7 +11,7 @@ from typing import Any
 
 from pendel.cli.lines import print_aside, print_line, visible_json
 from pendel.core.firmware.propose import ProposedFormats
-from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
+from pendel.core.verbs.asking import AboutReport, FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.heating import HeatReport
 from pendel.core.verbs.judging import TransferReport
@@ -70,6 +70,15 @@ def _(result: list, verb: str) -> None:
         print_line(*cells_of(each))
     if not result:
         print_line(nothing[verb])
+
+
+@show.register
+def _(result: AboutReport, verb: str) -> None:
+    print_line(result.title)
+    for line in result.text.split("\n") if result.text else ["It says nothing of itself."]:
+        print_line(line)
+    for strip in result.strips:
+        print_line("strip", *strip)
 
 
 @show.register

@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from pendel.app.drive.about_box import AboutBox
 from pendel.app.drive.card_notes import FindingCard, OriginLine
 from pendel.app.drive.editors.code_editor import CodeEditor
 from pendel.app.drive.editors.curve_view import CurveView
@@ -75,6 +76,7 @@ class Inspector(QWidget):
         self.fields: dict[str, Field] = {}
         self.notes: dict[str, QLabel] = {}
         self.own_editor: OwnEditor | None = None
+        self.about: AboutBox | None = None
         self.inner = QWidget()
         self.body = column(self.inner, (16, 12, 14, 12), 5)
         column(self, (0, 0, 0, 0)).addWidget(scrolled(self.inner))
@@ -133,6 +135,8 @@ class Inspector(QWidget):
         if editor is not None and editor.card in self.session.drive.cards:
             self.own_editor = None
             editor.commit()
+        if self.about is not None:
+            self.about.commit()
         clear(self.body)
         self.fields, self.notes = {}, {}
         self.profile_editor: ProfileEditor | None = None
@@ -144,6 +148,7 @@ class Inspector(QWidget):
         self.follow_box: QVBoxLayout | None = None
         self.curve_view: CurveView | None = None
         self.name_field: Field | None = None
+        self.about = None
         self.card = self._wanted() if self._kind() is not None else ""
         if self.card:
             tabs = self.tabs()
@@ -170,8 +175,10 @@ class Inspector(QWidget):
 
     def _build_settings(self) -> None:
         self.body.addWidget(label("Drive", "title"))
-        self.body.addWidget(wrapped("Click a card to see its values. Press A to add one.", "muted"))
+        self.about = AboutBox(self.session)
+        self.body.addWidget(self.about)
         self.body.addSpacing(8)
+        self.body.addWidget(wrapped("Click a card to see its values. Press A to add one.", "muted"))
         for name, text, unit_text in (
             ("title", "Title", ""),
             ("until", "Run length", "s"),
@@ -220,6 +227,8 @@ class Inspector(QWidget):
     def _update_settings(self) -> None:
         if len(self.session.selection) > 1:
             return
+        if self.about is not None:
+            self.about.follow()
         for name, field in self.fields.items():
             field.show_text(self.session.drive.settings[name])
             self._mark(name, self.session.examined.finding_at("", name))

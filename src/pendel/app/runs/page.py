@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from itertools import compress
 
 from PyQt6.QtCore import Qt
@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
     QMenu,
-    QPushButton,
     QTreeWidgetItem,
     QWidget,
 )
@@ -20,6 +19,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.plots.plot import fit_plots
 from pendel.app.runs.arrangement import Arrangement
 from pendel.app.runs.modes_panel import ModesPanel
+from pendel.app.runs.panels import Panels
 from pendel.app.runs.rotor_diagram import RotorDiagram
 from pendel.app.runs.run_list import RunList
 from pendel.app.runs.sector_panel import SectorPanel
@@ -33,7 +33,6 @@ from pendel.app.session.run_figures import averaged_keys, measured, measured_key
 from pendel.app.session.usual_strips import keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.drawing import Drawing, drawing_of
-from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.theme import trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
@@ -72,9 +71,9 @@ class RunsPage(Page):
         middle = QWidget()
         inside = column(middle, (8, 8, 8, 4), 4)
         self.strips = Strips()
-        self.arrangement = Arrangement(self.session, self.strips)
+        self.strips.heights_changed.connect(lambda: self.arrangement.keep())
         self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
-        self.strips.changed.connect(self.arrangement.keep)
+        self.strips.changed.connect(lambda: self.arrangement.keep())
         self.strips.changed.connect(lambda: self.draw(keep_view=False))
         self.strips.added.connect(self._used)
         self.strips.unit_chosen.connect(self.session.choose_unit)
@@ -91,13 +90,12 @@ class RunsPage(Page):
         self.modes = ModesPanel(self.strips.axis_place)
         self.strips.moved_along.connect(self.modes.bar.update)
         for panel in (self.modes, self.spectrum, self.rotor, self.sectors, self.torque):
-            panel.hide()
-            with_picture_menu(panel)
             inside.addWidget(panel)
         area = scrolled(middle)
         body.addWidget(area, 1)
         self._panel: QWidget = self.spectrum
         self._reveal = Later(self, 0, lambda: area.ensureWidgetVisible(self._panel), at_last=True)
+        self.panels = Panels(self._revealed)
         yield
         body.addWidget(self._build_right())
         self.drawn: list[tuple[KeptRun, str]] = []
@@ -110,6 +108,7 @@ class RunsPage(Page):
         self._instant: tuple[float, float] | None = None
         self._live = False
         """Whether the live run is what is shown."""
+        self.arrangement = Arrangement(self.session, self.strips, self.panels)
         self.session.evaluator.ended.connect(self._evaluated)
         self._late_measures = Later(self, 30, self.measure)
         self._late_tree = Later(self, 0, self._fill_tree)
@@ -187,26 +186,45 @@ class RunsPage(Page):
 
     def _build_buttons(self) -> QGridLayout:
         """What adds to the strips, two in a row, and below it what takes their contents elsewhere."""
-        self.spectrum_button = button("Spectrum", self.toggle_spectrum)
-        self.spectrum_button.setToolTip("Lines of a signal between the cursors")
-        self.rotor_button = button("Rotor diagram", self.toggle_rotor)
-        self.rotor_button.setToolTip("Current, voltage and flux of a three-phase machine as vectors at cursor 2")
-        self.sector_button = button("Sectors", self.toggle_sectors)
-        self.sector_button.setToolTip(
-            "Sectors of block commutation: shaded behind the traces, and dial and table at cursor 2"
+        add = self.panels.add
+        toggles = (
+            add("spectrum", "Spectrum", "Lines of a signal between the cursors", self.spectrum, self._show_spectrum),
+            add(
+                "rotor",
+                "Rotor diagram",
+                "Current, voltage and flux of a three-phase machine as vectors at cursor 2",
+                self.rotor,
+                self._show_rotor,
+            ),
+            add(
+                "sectors",
+                "Sectors",
+                "Sectors of block commutation: shaded behind the traces, and dial and table at cursor 2",
+                self.sectors,
+                self._show_sectors,
+            ),
+            add(
+                "torque",
+                "Torque over speed",
+                "The paths of the shown runs in the plane of torque and speed, with the envelope",
+                self.torque,
+                self._show_torque,
+            ),
+            add(
+                "modes",
+                "Modes",
+                "Modes of a state machine as a bar under the strips, with time and energy by mode",
+                self.modes,
+                self._show_modes,
+            ),
         )
-        self.torque_button = button("Torque over speed", self.toggle_torque)
-        self.torque_button.setToolTip("The paths of the shown runs in the plane of torque and speed, with the envelope")
-        self.modes_button = button("Modes", self.toggle_modes)
-        self.modes_button.setToolTip("Modes of a state machine as a bar under the strips, with time and energy by mode")
-        toggles = (self.spectrum_button, self.rotor_button, self.sector_button, self.torque_button, self.modes_button)
-        for toggle in toggles:
-            toggle.setCheckable(True)
+        self.spectrum_button, self.rotor_button, self.sector_button, self.torque_button, self.modes_button = toggles
         self.save_button = button("Save traces …", lambda: self.wanted.emit("save_traces"))
         self.save_button.setToolTip("As CSV, MAT or HDF5")
         self.picture_button = button("Copy picture", lambda: self.wanted.emit("copy_picture"))
         new = button("New strip", lambda: self.strips.put([], None))
         usual = button("Usual strips", self.usual_strips)
+        usual.setToolTip("As the drive's file has them; once more: as its parts ask for")
         grid = QGridLayout()
         grid.setSpacing(6)
         pairs = (toggles[:2], toggles[2:4], (toggles[4], usual), (new, self.picture_button), (self.save_button,))
@@ -218,6 +236,7 @@ class RunsPage(Page):
     def _opened(self) -> None:
         """Nothing holds runs of the drive before."""
         self.drawn = []
+        self.strips.times, self._fit_when_built = [0.0, 0.0], True
         self.between.forget()
         self.sectors.show_run(None)
         self.rotor.show_run(None, 0.0)
@@ -285,30 +304,9 @@ class RunsPage(Page):
             self.strips.look_at(*self._instant)
             self._instant = None
 
-    def toggle_spectrum(self) -> None:
-        self._toggle(self.spectrum, self.spectrum_button, self._show_spectrum)
-
-    def toggle_rotor(self) -> None:
-        self._toggle(self.rotor, self.rotor_button, self._show_rotor)
-
-    def toggle_sectors(self) -> None:
-        self._toggle(self.sectors, self.sector_button, self._show_sectors)
-
-    def toggle_modes(self) -> None:
-        self._toggle(self.modes, self.modes_button, self._show_modes)
-
-    def toggle_torque(self) -> None:
-        self._toggle(self.torque, self.torque_button, self._show_torque)
-
-    def _toggle(self, panel: QWidget, toggle: QPushButton, fill: Callable[[], None]) -> None:
-        """Open a panel below the strips, or close it."""
-        shown = not panel.isVisible()
-        panel.setVisible(shown)
-        toggle.setChecked(shown)
-        fill()
-        if shown:
-            self._panel = panel
-            self._reveal.start()  # once it is laid out
+    def _revealed(self, panel: QWidget) -> None:
+        self._panel = panel
+        self._reveal.start()  # once it is laid out
 
     def overlay(self, names: list[str]) -> None:
         """Show these runs, as many as have a colour."""
@@ -326,7 +324,7 @@ class RunsPage(Page):
                 self.strips.put([key], None)
 
     def usual_strips(self) -> None:
-        self.arrangement.take_usual()
+        self.arrangement.take_kept_or_usual()
         self.draw(keep_view=False)
 
     def show_live(self) -> None:

@@ -12,11 +12,14 @@ from PyQt6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent
 from PyQt6.QtWidgets import QMenu, QWidget
 
-from pendel.app.plots.frame import Frame, PlotView
+from pendel.app.plots.frame import Frame
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.reading import Reading
 from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
+from pendel.app.runs.strip_plot import StripView, heights
+from pendel.app.runs.strip_rows import StripRows
+from pendel.app.runs.strip_view import look_as_in
 from pendel.app.runs.trace import Trace
 from pendel.app.session.usual_strips import StripSpec
 from pendel.app.widgets.basic import literal
@@ -24,7 +27,8 @@ from pendel.app.widgets.drawing import drawing_of
 from pendel.app.widgets.pictures import offer_pictures
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
-from pendel.core.runs.display_units import OTHERS, ShownUnits
+from pendel.core.drive.views import View
+from pendel.core.runs.display_units import OTHERS, ShownUnits, factor
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
 
@@ -36,10 +40,10 @@ CAPTION = 25.0
 """Height kept free above the traces of a strip, px."""
 FINEST, LEAST_SHOWN = 1e-6, 1e-12
 """Least height shown, over the peak of the traces, and by itself: below it lies rounding."""
+HIGHER = 1.5
+"""By which “Higher” makes a strip so."""
 AXIS_WIDTH = 56
 """px"""
-FAR, FLATTEST = 0.6, 0.05
-"""Shares of the peak; see `heights`."""
 DASHES = (
     (Qt.PenStyle.SolidLine, ""),
     (Qt.PenStyle.DotLine, " (dotted)"),
@@ -49,29 +53,6 @@ DASHES = (
 """Lines of the signals that share a strip, and what the caption says of them, where colours tell runs
 apart."""
 SETPOINT = (Qt.PenStyle.DashLine, " (dashed)")
-
-
-class StripView(pg.ViewBox):
-    """Wheel zooms time at the pointer, Shift-wheel the other axis; double-click fits."""
-
-    menu_wanted = pyqtSignal(object)
-
-    def __init__(self) -> None:
-        super().__init__(enableMenu=False)
-        self.setMouseMode(pg.ViewBox.PanMode)
-
-    def wheelEvent(self, event, axis=None) -> None:
-        wanted = axis if axis is not None else (1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0)
-        super().wheelEvent(event, wanted)
-
-    def mouseDoubleClickEvent(self, event) -> None:
-        self.autoRange()
-        event.accept()
-
-    def mouseClickEvent(self, event) -> None:
-        if event.button() == Qt.MouseButton.RightButton:
-            self.menu_wanted.emit(event.screenPos())
-            event.accept()
 
 
 def without_common_words(titles: list[str]) -> list[str]:
@@ -84,7 +65,7 @@ def without_common_words(titles: list[str]) -> list[str]:
     return titles[:1] + [" ".join(w[common:]) for w in words[1:]]
 
 
-class Strips(PlotView):
+class Strips(StripRows):
     """The plots of the Runs page. Strips share time; cursors run through all of them."""
 
     cursors_moved = pyqtSignal(float, float)
@@ -97,14 +78,13 @@ class Strips(PlotView):
     """A signal, and the unit in which it is to be shown."""
 
     def __init__(self, parent: QWidget | None = None):
-        self._rows = pg.GraphicsLayout()
-        super().__init__(self._rows, parent)
+        super().__init__(parent)
         self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setToolTip("← → move cursor 2, with Shift cursor 1; + − zoom, F fits")
         self.setAccessibleName("Strips")
-        self.specs: list[StripSpec] = []
-        self.plots: list[Frame] = []
+        self.view: View | None = None
+        """How the next runs are to be looked at."""
         self._spare: list[Frame] = []
         """All plots that were ever needed; strips use them from the first on."""
         self._captions: list[pg.TextItem] = []
@@ -134,8 +114,7 @@ class Strips(PlotView):
         self._pointer = QPointF(math.nan, math.nan)
         """Where the pointer is, in the scene; NaN once it has left."""
         self.scene().sigMouseMoved.connect(self._read)
-        self._rows.layout.setSpacing(6)
-        self._rows.setContentsMargins(4, 4, 10, 4)
+        self.heights_changed.connect(self._refit)
 
     def build(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
@@ -161,6 +140,7 @@ class Strips(PlotView):
         self.specs = specs
         for n, spec in enumerate(specs):
             self._add_plot(n, spec, runs, last=n == len(specs) - 1)
+        self.stretch()
         end = self.run_end
         if not any(self.times) or self.times[1] > end or self.times[0] < self.run_begin:
             self.times = [self.run_begin, end]
@@ -180,6 +160,9 @@ class Strips(PlotView):
                 self._fit_length()
         elif self.plots:
             self.fit()
+        if self.view is not None and self.shows_runs:
+            view, self.view = self.view, None
+            look_as_in(view, self)
         self._building = False
         self._thin()
 
@@ -281,10 +264,34 @@ class Strips(PlotView):
         highs = [float(np.nanmax(t.y)) for t in self.traces[n] if len(t.y)]
         if lows:
             low, high = heights(min(lows), max(highs))
-            caption = min(0.4, CAPTION / max(1.0, (self.height() - 46) / len(self.plots) - 8))
+            caption = min(0.4, CAPTION / max(1.0, (self.height() - 46) * self.share(n) - 8))
             high = low + (high - low) / (1 - caption)
             self._fits[n] = (low, high)
             self.plots[n].vb.setYRange(low, high, padding=0)
+
+    def _refit(self) -> None:
+        for n in range(len(self.plots)):
+            if self._is_fitted(n):
+                self._fit_height(n)
+
+    @property
+    def shows_runs(self) -> bool:
+        return any(len(trace.t) for traces in self.traces for trace in traces) and not self.rolls
+
+    def axis_by_hand(self, n: int) -> tuple[float, ...]:
+        """Lowest and highest value that a strip shows, in SI; empty where it fits its traces."""
+        if n >= len(self.plots) or not self.traces[n] or self._is_fitted(n) or self._fits.get(n) is None:
+            return ()
+        one = factor(self.traces[n][0].unit)
+        low, high = self.plots[n].vb.viewRange()[1]
+        return (low * one, high * one)
+
+    def span_by_hand(self) -> tuple[float, ...]:
+        """What is shown of the time, s; empty where that is all."""
+        if not self.plots or self._shows_whole_time():
+            return ()
+        low, high = self.plots[0].vb.viewRange()[0]
+        return (low, high)
 
     def _keep_from_rounding(self, n: int) -> None:
         """A look at a short span shows nothing finer than what the whole traces have digits for."""
@@ -550,6 +557,9 @@ class Strips(PlotView):
             menu.addAction(literal(f"Take off {self.said_of.get(key, key)}"), lambda k=key: self._take_off(n, k))
         menu.addSeparator()
         menu.addAction("Fit", self.fit)
+        for words, times in (("Higher", HIGHER), ("Lower", 1 / HIGHER)):
+            menu.addAction(words, lambda t=times: self.change_heights({n: self.specs[n].height * t}))
+        menu.addAction("All of one height", self.alike)
         offer_pictures(menu, self, lambda: drawing_of(self, self.place_of(n)), "picture of this strip")
         menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
         menu.exec(at.toPoint())
@@ -569,16 +579,3 @@ class Strips(PlotView):
         if not self.specs[n].signals:
             del self.specs[n]
         self.changed.emit()
-
-
-def heights(low: float, high: float) -> tuple[float, float]:
-    """Between which heights data from ``low`` to ``high`` are drawn. What stays above `FAR` of its peak, such
-    as the
-    voltage of a link, is drawn by itself, and no finer than `FLATTEST` of it."""
-    peak = max(abs(low), abs(high))
-    if low * high > 0 and min(abs(low), abs(high)) > FAR * peak:
-        middle, span = (low + high) / 2, max(high - low, FLATTEST * peak)
-        low, high = middle - span / 2, middle + span / 2
-    else:
-        low, high = min(0.0, low), max(0.0, high)
-    return low - ((high - low) * 0.06 or abs(high) * 0.1 or 1.0), high

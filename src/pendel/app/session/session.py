@@ -22,7 +22,7 @@ from pendel.app.widgets.timers import Later
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
 from pendel.core.check import Examined, examine
-from pendel.core.drive import commands, file
+from pendel.core.drive import commands, file, view_edits
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
@@ -30,6 +30,7 @@ from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.drive.limits import check_changes
 from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.drive.nesting import sheet_of, wires_on
+from pendel.core.drive.views import View
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
@@ -137,6 +138,8 @@ class Session(QObject):
         self.live: LiveView | None = None
         """The latest part of a live run, while there is one."""
         self.cursor_time: float | None = None
+        self.view_now: Callable[[], View | None] = lambda: None
+        """How runs are looked at, for the drive's file; none before they are shown."""
         self.shown_keys: Callable[[], list[str]] = list
         """Tells which signals of the next run will be shown at once."""
         self.evaluator = SignalEvaluator(self.jobs, self)
@@ -334,7 +337,10 @@ class Session(QObject):
         return not self.undo.isClean()
 
     def save(self, path: Path) -> None:
-        """Raises `FileProblem`; the drive stays as it is then."""
+        """With how its runs are looked at just now, which is no edit. Raises `FileProblem`; the drive stays as it is
+        then."""
+        if (view := self.view_now()) is not None:
+            view_edits.take_view(self.drive, view)
         file.save(self.drive, path)
         self.discard_autosave()
         if path != self.path:

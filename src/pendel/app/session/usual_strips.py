@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Block, Kind, Part
 from pendel.core.catalogue.index import kind_of
+from pendel.core.drive.view_edits import view_of_runs
 from pendel.core.errors import DriveProblem
 from pendel.core.vocabulary import Group, SignalRole
 
@@ -17,10 +18,17 @@ MOST_USUAL = 4
 
 @dataclass
 class StripSpec:
-    """Signals of one strip. ``setpoints`` are drawn dashed."""
+    """Signals of one strip. ``setpoints`` are drawn dashed; ``height`` is a multiple of a usual strip's."""
 
     signals: list[str] = field(default_factory=list)
     setpoints: set[str] = field(default_factory=set)
+    height: float = 1.0
+
+
+def kept_strips(session: Session) -> list[StripSpec]:
+    """As the drive's file has them; none where it has no view."""
+    view = view_of_runs(session.drive)
+    return [StripSpec(list(s.signals), set(s.setpoints), s.height) for s in view.strips]
 
 
 def default_strips(session: Session) -> list[StripSpec]:

@@ -33,7 +33,7 @@ from pendel.app.session.proposing import Proposing
 from pendel.app.session.run_jobs import RunJobs
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
-from pendel.app.session.usual_strips import default_strips, keys_of
+from pendel.app.session.usual_strips import default_strips, kept_strips, keys_of
 from pendel.app.widgets.basic import Elided, Field, button, label
 from pendel.app.widgets.drawing import Drawing
 from pendel.app.widgets.pictures import PictureWanted
@@ -424,7 +424,7 @@ class MainWindow(QMainWindow):
 
     def _usual_keys(self) -> list[str]:
         """What the Runs page will show, before it is built."""
-        return keys_of(default_strips(self.session))
+        return keys_of(kept_strips(self.session) or default_strips(self.session))
 
     def run_or_stop(self) -> None:
         if self.jobs.running:
@@ -502,9 +502,9 @@ class MainWindow(QMainWindow):
         focused = QApplication.focusWidget()
         if isinstance(focused, Field):
             focused._commit()
-        editor = self.drive_page.inspector.own_editor
-        if editor is not None:
-            editor.commit()
+        for editor in (self.drive_page.inspector.own_editor, self.drive_page.inspector.about):
+            if editor is not None:
+                editor.commit()
 
     def _run_ended(self, sentence: str, failed: bool) -> None:
         self.run_button.set_progress(None)

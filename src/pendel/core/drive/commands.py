@@ -11,6 +11,7 @@ from itertools import pairwise
 from typing import Any
 
 from pendel.core.drive.document import (
+    BESIDE_TABLES,
     PANEL_ORDERS,
     SETTING_UNITS,
     YES,
@@ -366,6 +367,8 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
     if new != card:
         changes += in_plans(drive, lambda plan: plan.with_card(card, new))
         changes += in_duties(drive, lambda duty: duty.with_card(card, new))
+        views = {name: view.with_signals(named) for name, view in drive.views.items()}
+        changes += [changed(drive, "views", n, after) for n, after in views.items() if after != drive.views[n]]
     for key, other in drive.cards.items() if new != card else ():
         inside = new if other.inside == card else other.inside
         tuned_on = {named(name): gain for name, gain in other.tuned_on.items()}
@@ -455,7 +458,7 @@ def as_in(drive: Drive, other: Drive, title: str, *, whole: bool = False) -> Com
     """A command that makes of the drive what another one is. Unless it is ``whole``, its title, its panel and its kept
     ways stay, and where cards lie that both have."""
     changes: list[Change] = []
-    beside = ("panel", "transfers", "plans", "scripts", "duties") if whole else ()
+    beside = BESIDE_TABLES if whole else ()
     for table in ("wires", "taps", "cards", "quantities", "settings", *beside):
         now, wanted = drive.table(table), dict(other.table(table))
         if table == "cards" and not whole:

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 from pendel.core.drive.duties import DutyPlan
 from pendel.core.drive.plans import Plan
 from pendel.core.drive.scripts import Script
+from pendel.core.drive.views import Text, View
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.stepping import factor_mark
 
@@ -21,7 +22,9 @@ Point = tuple[str, str]
 
 LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
 """Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
-TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel", "transfers", "plans", "scripts", "duties")
+BESIDE_TABLES = ("panel", "transfers", "plans", "scripts", "duties", "texts", "views")
+"""What a drive has beside itself; none of it changes a run."""
+TABLES = ("settings", "quantities", "cards", "wires", "taps", *BESIDE_TABLES)
 
 SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
 """Settings that are expressions, which may name quantities; the others are words."""
@@ -310,6 +313,10 @@ class Drive:
         """Of series, by their names."""
         self.scripts: dict[str, Script] = {}
         self.duties: dict[str, DutyPlan] = {}
+        self.texts: dict[str, Text] = {}
+        """What it says of itself."""
+        self.views: dict[str, View] = {}
+        """How it is looked at."""
         self.listeners: list[Callable[[set[tuple[str, str]]], None]] = []
 
     @property

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     import jsonschema_rs
 
 from pendel.core.drive.document import (
+    BESIDE_TABLES,
     Card,
     Drive,
     End,
@@ -35,6 +36,7 @@ from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
 from pendel.core.drive.plans import plan_from, plan_record
 from pendel.core.drive.scripts import script_from, script_lines
+from pendel.core.drive.views import text_from, text_lines, view_from, view_record
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
 
@@ -96,6 +98,10 @@ def to_record(drive: Drive) -> dict[str, Any]:
         record["scripts"] = {name: script_lines(script) for name, script in drive.scripts.items()}
     if drive.duties:
         record["duties"] = {name: duty_record(duty) for name, duty in drive.duties.items()}
+    if drive.texts:
+        record["texts"] = {name: text_lines(text) for name, text in drive.texts.items()}
+    if drive.views:
+        record["views"] = {name: view_record(view) for name, view in drive.views.items()}
     return record
 
 
@@ -321,7 +327,7 @@ def excerpt(text: str) -> str:
     return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 
 
-PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers", "plans", "scripts", "duties")
+PLAIN_TABLES = ("settings", "quantities", "taps", *BESIDE_TABLES)
 """Those whose records are left out whole."""
 
 
@@ -428,6 +434,10 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("scripts", name, script_from, lines)
     for name, duty in record.get("duties", {}).items():
         put("duties", name, duty_from, duty)
+    for name, lines in record.get("texts", {}).items():
+        put("texts", name, text_from, lines)
+    for name, view in record.get("views", {}).items():
+        put("views", name, view_from, view)
     for table, maximum in MOST.items():
         if len(drive.table(table)) > maximum:
             raise FileProblem(source, f"it has {len(drive.table(table))} {table}; a drive has at most {maximum}.")

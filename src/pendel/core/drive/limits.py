@@ -28,6 +28,7 @@ from pendel.core.drive.document import (
 from pendel.core.drive.duties import DutyPlan
 from pendel.core.drive.plans import COMBINED, WAYS, Plan
 from pendel.core.drive.scripts import LONGEST_SCRIPT, Script
+from pendel.core.drive.views import LONGEST_ABOUT, Text, View, view_problems
 from pendel.core.errors import DriveProblem, shorten
 from pendel.core.wording import sentence_case
 
@@ -55,6 +56,8 @@ MOST = {
     "plans": 200,
     "scripts": 200,
     "duties": 200,
+    "texts": 20,
+    "views": 20,
 }
 """Records of a table."""
 
@@ -111,6 +114,16 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
             if not key.strip():
                 yield "A script has no name. Give it one."
             yield from _text(f"the script {shorten(key, 40)}", text, LONGEST_SCRIPT)
+        case Text(text):
+            yield from _text(f"the name of the text {shorten(key, 40)}", key, LONGEST_NAME)
+            yield from _text("the text of the drive", text, LONGEST_ABOUT)
+        case View():
+            yield from _text(f"the name of the view {shorten(key, 40)}", key, LONGEST_NAME)
+            yield from view_problems(record)
+            for text in (t for s in record.strips for t in (*s.signals, *s.setpoints)):
+                yield from _text("a signal of the view", text, 2 * LONGEST_NAME)
+            for text in record.panels:
+                yield from _text("a panel of the view", text, LONGEST_NAME)
         case str():
             yield from _text(f"the setting {shorten(key)}", key, LONGEST_NAME)
             yield from _text(f"the setting {key}", record)

@@ -12,7 +12,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.mechanics.loads import IMPOSED_SPEED
 from pendel.core.catalogue.systems import envelope
 from pendel.core.drive import commands
-from pendel.core.drive.document import Drive, End
+from pendel.core.drive.document import BESIDE_TABLES, Drive, End
 from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import si_unit, unit
@@ -85,7 +85,7 @@ def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
         known = [str(each) for each in torque_ends(drive)]
         raise DriveProblem(f"Nothing reads “{torque}” as the torque that is asked.{near_words(torque, known)}")
     made = drive.copy()
-    for table in ("panel", "plans", "scripts", "duties", "taps"):
+    for table in (*BESIDE_TABLES, "taps"):
         made.table(table).clear()
     asked = _added(made, envelope.ASKED, "Asked on the bench")
     for key, wire in readers:

@@ -8,7 +8,7 @@ from pendel.core.catalogue.declare import Kind, Part
 from pendel.core.catalogue.heat import stand_ins
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
-from pendel.core.drive.document import Drive, End
+from pendel.core.drive.document import BESIDE_TABLES, Drive, End
 from pendel.core.errors import DriveProblem
 from pendel.core.vocabulary import Group, Link
 
@@ -55,7 +55,7 @@ def cut(drive: Drive) -> Cut:
             "or a transient impedance, and these to an ambient."
         )
     electric, cold = drive.copy(), drive.copy()
-    for table in ("transfers", "panel", "plans", "scripts", "duties", "taps"):
+    for table in (*BESIDE_TABLES, "taps"):
         electric.table(table).clear()
         cold.table(table).clear()
     cold.cards = {key: replace(drive.cards[key], inside="", role="") for key in bodies}

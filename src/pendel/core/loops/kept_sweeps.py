@@ -11,7 +11,7 @@ from dataclasses import astuple
 from pathlib import Path
 from typing import Any
 
-from pendel.core.drive.document import Drive, KeptTransfer
+from pendel.core.drive.document import BESIDE_TABLES, Drive, KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import FileProblem
 from pendel.core.formats.writing import write_atomically
@@ -25,7 +25,7 @@ MOST, MOST_POINTS, LARGEST = 60, 1000, 4 << 20
 def key_of(drive: Drive, way: KeptTransfer) -> str:
     """What a sweep is of: the drive but for what it keeps to look at, and the way."""
     plain = drive.copy()
-    for table in ("transfers", "panel", "taps", "plans", "scripts", "duties"):
+    for table in (*BESIDE_TABLES, "taps"):
         plain.table(table).clear()
     text = json.dumps([to_text(plain), astuple(way)])
     return hashlib.sha256(text.encode()).hexdigest()

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import BESIDE_TABLES, Drive
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
@@ -41,7 +41,7 @@ def folder_of(drive_path: Path) -> Path:
 def plain_drive(drive: Drive) -> Drive:
     """The drive but for what changes no run: its panel, kept ways, plans and scripts."""
     plain = drive.copy()
-    for table in ("transfers", "panel", "plans", "scripts", "duties"):
+    for table in BESIDE_TABLES:
         plain.table(table).clear()
     return plain
 

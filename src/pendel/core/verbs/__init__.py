@@ -4,7 +4,7 @@ calls the same functions."""
 
 from collections.abc import Iterable
 
-from pendel.core.verbs.asking import check, loops, signals
+from pendel.core.verbs.asking import about, check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named, take_profile
 from pendel.core.verbs.enveloping import envelope
 from pendel.core.verbs.exporting import export_unit
@@ -66,6 +66,7 @@ BLOCKS = Parameter(
 
 VERBS = (
     Verb("check", "report what is wrong with a drive", check),
+    Verb("about", "print what a drive says of itself", about, runs=False),
     Verb("signals", "list the signals that a run of a drive can show", signals),
     Verb(
         "set",
@@ -374,6 +375,7 @@ VERBS = (
 """In the order in which help lists them."""
 
 __all__ = [
+    "about",
     "VERBS",
     "Parameter",
     "Verb",

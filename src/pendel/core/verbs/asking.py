@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 from pendel.core.check import examine
+from pendel.core.drive import view_edits
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveHasFindings
@@ -27,6 +28,15 @@ class FindingReport:
     @property
     def where(self) -> str:
         return ".".join(name for name in (self.card, self.field) if name) or "drive"
+
+
+@dataclass(frozen=True)
+class AboutReport:
+    """What a drive says of itself, in Markdown, and the signals of each strip that its file lays out."""
+
+    title: str
+    text: str
+    strips: tuple[tuple[str, ...], ...]
 
 
 @dataclass(frozen=True)
@@ -140,3 +150,9 @@ def loops(drive: Drive, *, at: str | None = None, continuous: bool = False) -> l
             )
         )
     return reports
+
+
+def about(drive: Drive) -> AboutReport:
+    """What a drive says of itself, and what its strips show."""
+    strips = tuple(strip.signals for strip in view_edits.view_of_runs(drive).strips)
+    return AboutReport(drive.title, view_edits.about(drive), strips)

@@ -1,0 +1,46 @@
+"""Edits of what a drive says of itself, and of how it is looked at."""
+
+from __future__ import annotations
+
+from pendel.core.drive.commands import Command, changed, removed
+from pendel.core.drive.document import Drive
+from pendel.core.drive.views import ABOUT, RUNS, Text, View
+
+
+def about(drive: Drive) -> str:
+    """What the drive says of itself, in Markdown; empty where it says nothing."""
+    return drive.texts[ABOUT].text if ABOUT in drive.texts else ""
+
+
+def set_about(drive: Drive, text: str, gesture: str = "") -> Command:
+    """Change what the drive says of itself; an empty text takes it away."""
+    title = "Describe the drive"
+    plain = text.replace("\r\n", "\n").replace("\r", "\n").rstrip()
+    if plain == about(drive):
+        return Command(title, ())
+    if not plain:
+        return Command(title, tuple(removed(drive, "texts", [ABOUT])))
+    return Command(title, (changed(drive, "texts", ABOUT, Text(plain)),), gesture)
+
+
+def view_of_runs(drive: Drive) -> View:
+    """How its runs are looked at; empty where nobody chose."""
+    return drive.views.get(RUNS, View())
+
+
+def set_view(drive: Drive, view: View) -> Command:
+    """Change how the runs of the drive are looked at; an empty view takes it away."""
+    title = "Lay out strips"
+    if view == view_of_runs(drive):
+        return Command(title, ())
+    if view == View():
+        return Command(title, tuple(removed(drive, "views", [RUNS])))
+    return Command(title, (changed(drive, "views", RUNS, view),))
+
+
+def take_view(drive: Drive, view: View) -> None:
+    """Note how runs are looked at, without a step of undo: nobody edits a drive by looking at it."""
+    if view == View():
+        drive.views.pop(RUNS, None)
+    else:
+        drive.views[RUNS] = view
