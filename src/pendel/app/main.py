@@ -96,6 +96,8 @@ def main(arguments: list[str] | None = None) -> int:
         window.files.open_path(Path(options.file))
     elif options.demo:
         window.files.open_path(DEMO)
+    elif window.files.begins:
+        QTimer.singleShot(0, window.files.begin)
     else:
         window.files.offer_untitled_autosave()
     # Once the window is there and its drive open.

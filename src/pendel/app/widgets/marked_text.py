@@ -13,6 +13,8 @@ from pendel.core.errors import shorten
 
 MOST_SHOWN = 20_000
 """Letters that are set; what follows is left out."""
+INDENT = 16.0
+"""Of a list, px."""
 HEADINGS = {1: 14.0, 2: 13.0}
 """Sizes in px; deeper headings are as large as the text."""
 
@@ -53,12 +55,15 @@ def as_plain_links(document: QTextDocument) -> None:
 def set_marked(document: QTextDocument, text: str) -> None:
     """Set Markdown. HTML in it stays the letters that it is, links cannot be followed, nothing is loaded."""
     features = QTextDocument.MarkdownFeature.MarkdownDialectGitHub | QTextDocument.MarkdownFeature.MarkdownNoHTML
+    document.setIndentWidth(INDENT)
     document.setMarkdown(text[:MOST_SHOWN], features)
     as_plain_links(document)
     block = document.begin()
     while block.isValid():
         cursor = QTextCursor(block)
         form_of_block = block.blockFormat()
+        form_of_block.setBottomMargin(1.0 if block.textList() is not None else 5.0)
+        form_of_block.setTopMargin(0.0)
         form_of_block.setLineHeight(115, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)
         cursor.setBlockFormat(form_of_block)
         if level := form_of_block.headingLevel():

@@ -64,6 +64,7 @@ def separator(menu: str) -> ActionSpec:
 ACTIONS = (
     ActionSpec("new", "New drive …", "File", "Ctrl+N", lambda w: w.files.ask_new_drive()),
     ActionSpec("open", "Open …", "File", "Ctrl+O", lambda w: w.files.open_drive()),
+    ActionSpec("begin", "Examples and recent …", "File", "Ctrl+Shift+O", lambda w: w.files.begin()),
     ActionSpec("examples", "Open an example", "File"),
     ActionSpec("recent", "Open recent", "File"),
     separator("File"),

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 
 from pendel.app.session.autosaves import Slot, slots
 from pendel.app.session.differences import differences
+from pendel.app.session.listed import Listed
 from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
@@ -25,7 +26,8 @@ from pendel.core.drive.shelf import on_shelf
 from pendel.core.errors import FileProblem
 from pendel.core.wording import sentence_case
 
-MOST_RECENT = 8
+MOST_RECENT = 12
+AT_START = "begin/at_start"
 MOST_TOLD = 12
 """Sentences in a question."""
 
@@ -73,6 +75,50 @@ class DriveFiles(QObject):
             dialog = NewDriveDialog(self.session, self.window)
             dialog.chosen.connect(self.take_new)
             dialog.open()
+
+    @property
+    def begins(self) -> bool:
+        """Whether the page of what can be opened is shown where no file is."""
+        return str(self.settings.value(AT_START, "true")).lower() != "false"
+
+    def begin(self) -> None:
+        """Recent files, examples, and what was left unsaved, each with what it is about."""
+        from pendel.app.window.begin import BeginDialog  # slow to load, and not needed with a file
+
+        dialog = BeginDialog(self.session.jobs, self._recent(), at_start=self.begins, parent=self.window)
+
+        def instead(does: Callable[[], object]) -> None:
+            dialog.accept()
+            does()
+
+        dialog.chosen.connect(lambda one: instead(lambda: self._open_listed(one)))
+        dialog.new_wanted.connect(lambda: instead(self.ask_new_drive))
+        dialog.file_wanted.connect(lambda: instead(self.open_drive))
+        dialog.at_start_changed.connect(lambda shown: self.settings.setValue(AT_START, "true" if shown else "false"))
+        dialog.open()
+
+    def _open_listed(self, one: Listed) -> None:
+        if not self.may_leave():
+            return
+        if one.autosave is not None:
+            self._take_up(one.path, one.autosave)
+        elif one.path is not None:
+            self.open_path(one.path)
+
+    def _take_up(self, path: Path | None, autosave: Path) -> None:
+        """Open what was left unsaved of a drive."""
+        for slot in slots(path, used=True):
+            if slot.path == autosave and (drive := self._autosaved(slot)) is not None:
+                self._open_unsaved(drive, path, slot)
+                return
+            slot.lock.release()
+        self.status_message.emit("What was left unsaved is open in another window, or gone.")
+
+    def _open_unsaved(self, drive: Drive, path: Path | None, slot: Slot) -> None:
+        self.session.open(drive, path, slot)
+        self.session.undo.resetClean()
+        self.session.file_changed.emit()
+        self.created.emit()
 
     def take_new(self, drive: Drive, title: str) -> None:
         """Open an empty drive, and make of it what came of a goal, as one step of undo."""
@@ -167,9 +213,7 @@ class DriveFiles(QObject):
                 self.window, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?"
             )
             if answer == QMessageBox.StandardButton.Yes:
-                self.session.open(drive, path, slot)
-                self.session.undo.resetClean()
-                self.session.file_changed.emit()
+                self._open_unsaved(drive, path, slot)
                 return True
             slot.path.unlink(missing_ok=True)
             slot.lock.release()
@@ -279,12 +323,18 @@ class DriveFiles(QObject):
             return
         self.status_message.emit(f"{name} is off your shelf. Its file stays as {path.with_suffix('.bak')}.")
 
+    def forget_recent(self) -> None:
+        self.settings.setValue("recent", [])
+
     def fill_recent(self, menu: QMenu) -> None:
         menu.clear()
         for text in self._recent():
             menu.addAction(literal(text), lambda p=text: self.may_leave() and self.open_path(Path(p)))
         if menu.isEmpty():
             menu.addAction("None yet").setEnabled(False)
+        else:
+            menu.addSeparator()
+            menu.addAction("Forget these", self.forget_recent)
 
 
 def free_beside(path: Path) -> Path:

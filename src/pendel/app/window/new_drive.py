@@ -5,8 +5,7 @@ from __future__ import annotations
 import math
 from itertools import pairwise
 
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QDialog,
@@ -22,7 +21,8 @@ from pendel.app.session.jobs import JUDGE_GOAL, End, Job
 from pendel.app.session.judging import Study, judged_beside
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, clear, column, label, literal, row, scrolled, wrapped
-from pendel.app.widgets.theme import colour, font, tokens
+from pendel.app.widgets.small_sheet import SmallSheet
+from pendel.app.widgets.theme import colour, font
 from pendel.app.widgets.timers import Later
 from pendel.core.catalogue.goals.goal import Goal, Looked, looked_at, made
 from pendel.core.catalogue.goals.table import GOALS
@@ -30,11 +30,8 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.drive.document import Drive
 from pendel.core.errors import PendelError
 from pendel.core.quantities.units import figure
-from pendel.core.vocabulary import Link
 
 LOOK_AFTER_MS, JUDGE_AFTER_MS = 120, 500
-CARD_WIDTH, CARD_HEIGHT = 34, 17
-"""Of a card on the small picture, in steps of the sheet's grid."""
 
 
 class GoalButton(QPushButton):
@@ -54,60 +51,6 @@ class GoalButton(QPushButton):
         for part in self.findChildren(QWidget):
             part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setMinimumHeight(16 + 17 * (math.ceil(len(title) / 33) + math.ceil(len(sentence) / 38)))
-
-
-class SmallSheet(QWidget):
-    """The cards of a drive and what joins them, as they will lie on the sheet."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setMinimumHeight(190)
-        self.setAccessibleName("The drive")
-        self.drive: Drive | None = None
-
-    def show_drive(self, drive: Drive | None) -> None:
-        self.drive = drive
-        self.setAccessibleDescription(", ".join(card.name for card in drive.cards.values()) if drive else "")
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        drive, t = self.drive, tokens()
-        painter.fillRect(self.rect(), QColor(t.paper))
-        if drive is None or not drive.cards:
-            return
-        xs = [card.x for card in drive.cards.values()]
-        ys = [card.y for card in drive.cards.values()]
-        wide, high = max(xs) - min(xs) + CARD_WIDTH + 8, max(ys) - min(ys) + CARD_HEIGHT + 8
-        scale = min(self.width() / wide, self.height() / high)
-        left = (self.width() - scale * wide) / 2
-
-        def place(key: str) -> QRectF:
-            card = drive.cards[key]
-            x, y = left + scale * (card.x - min(xs) + 4), scale * (card.y - min(ys) + 4)
-            return QRectF(x, y, scale * CARD_WIDTH, scale * CARD_HEIGHT)
-
-        by_id = kinds()
-        for wire in drive.wires.values():
-            ports = {p.name: p.link for p in by_id[drive.cards[wire.a.card].kind].ports}
-            power = ports.get(wire.a.port) not in (Link.SIGNAL_IN, Link.SIGNAL_OUT, None)
-            pen = QPen(QColor(t.ink if power else t.petrol), 1.6 if power else 0.8)
-            painter.setPen(pen)
-            a, b = place(wire.a.card).center(), place(wire.b.card).center()
-            painter.drawLine(a, b)
-        painter.setFont(font(9))
-        for key, card in drive.cards.items():
-            box = place(key)
-            painter.setPen(QPen(QColor(t.hairline), 1))
-            painter.setBrush(QColor(t.card))
-            painter.drawRoundedRect(box, 2, 2)
-            painter.setPen(QColor(t.ink))
-            inside = box.adjusted(3, 1, -2, -1)
-            metrics = painter.fontMetrics()
-            if metrics.horizontalAdvance("mmm") < inside.width() and metrics.height() < inside.height():
-                words = metrics.elidedText(card.name, Qt.TextElideMode.ElideRight, int(inside.width()))
-                painter.drawText(inside, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
 
 
 class NewDriveDialog(QDialog):
