@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from pendel.core.cores import usable_cores
 from pendel.core.drive import commands
 from pendel.core.drive.plans import GRID, RANDOM, WAYS, Plan, Varied
 from pendel.core.drive.user_text import known_name
@@ -165,7 +166,6 @@ class VariedDrive(EditedDrive):
         """
         from pendel.core.series.points import points_of
         from pendel.core.series.running import Going
-        from pendel.core.verbs.series import usable_cores
 
         if own_c:
             allow_all_of(self.document)
@@ -202,7 +202,7 @@ class VariedDrive(EditedDrive):
         >>> found.values["m_leaf"][:2], f"{found.columns[0].mean:.1f}"
         ('75', '13.5')
         """
-        from pendel.core.verbs.series import goal_of, search, usable_cores
+        from pendel.core.verbs.series import goal_of, search
 
         if own_c:
             allow_all_of(self.document)

@@ -4,6 +4,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
+from pendel.app.window.help_window import HelpWindow
 from pendel.core.catalogue.help import as_text, help_of, matching
 from pendel.core.catalogue.index import kinds
 
@@ -38,7 +39,7 @@ def test_f1_opens_the_page_of_the_chosen_card_and_stays_beside(window):
     settle()
     QTest.keyClick(window, Qt.Key.Key_F1)
     settle()
-    help_window = window.help
+    help_window = window.findChild(HelpWindow)
     assert help_window.isVisible() and help_window.kind is kinds()["gear"] and not help_window.isModal()
     assert window.session.selection == ["gear"]
     help_window.line.setText("battery")

@@ -12,7 +12,7 @@ from .conftest import finish, settle
 
 def test_any_action_is_found_by_its_words_and_done(window):
     window.actions_by_name["do"].trigger()
-    line = window.do_line
+    line = window.menus.do_line
     assert line.isVisible() and line.list.count() > 30
     QTest.keyClicks(line.line, "simulate")
     assert line.list.currentItem().text() == "Run or stop"
@@ -38,7 +38,7 @@ def test_keys_are_each_of_one_action_and_listed(window):
     window.actions_by_name["keys"].trigger()
     dialog = next(w for w in QApplication.topLevelWidgets() if isinstance(w, KeysDialog) and w.isVisible())
     shown = {each.text() for each in dialog.findChildren(QLabel)}
-    assert {key for _, key, _ in all_keys()} <= shown
+    assert {key for _, key, _ in all_keys(window.actions_by_name)} <= shown
     dialog.reject()
     bar = window.menuWidget().findChild(QMenuBar)
     titles = [menu.title() for menu in bar.findChildren(QMenu) if menu.parent() is bar]

@@ -18,6 +18,7 @@ from pendel.app.plots.reading import TimeCurve
 from pendel.app.runs.arrangement import read
 from pendel.app.runs.strips import Strips, StripSpec, heights
 from pendel.app.session.card_text import figure_of
+from pendel.app.session.preferences import Preferences
 from pendel.app.session.session import Session
 from pendel.app.widgets.drawing import drawing_of
 from pendel.app.widgets.signal_drag import signals_mime
@@ -354,8 +355,8 @@ def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
     settle()
     assert "door_motor.speed [rpm]" in (tmp_path / "traces.csv").read_text().splitlines()[0]
     again = Session()
-    UnitChoices(again, window.settings, again)
-    assert again.shelf.units.preferred == {"rad/s": "rpm"}
+    UnitChoices(again, window.settings, Preferences(window.settings), again)
+    assert again.shelf.units.preferred["rad/s"] == "rpm"
     again.open(window.session.drive, None)
     assert again.shelf.units.chosen == {"door_motor.speed": "rpm"}
     chosen_from_menu(strips, place, "Show Door motor: speed in rad/s")

@@ -184,7 +184,7 @@ def test_scripts_are_listed_renamed_moved_and_removed_with_undo(window, scripts)
 
 def test_a_program_elsewhere_works_on_the_drive_of_the_window_and_is_cut_off(window, tmp_path, monkeypatch):
     monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path))
-    window.show_other_programs()
+    window.actions_by_name["other_programs"].trigger()
     dialog = next(w for w in QApplication.topLevelWidgets() if isinstance(w, OtherProgramsDialog) and w.isVisible())
     assert not dialog.on.isChecked() and dialog.socket.text() == "", "off until somebody wants it"
     dialog.on.click()

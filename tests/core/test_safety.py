@@ -25,6 +25,7 @@ from pendel.core.controllers.numbers.lowering import Choices, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import files
 from pendel.core.controllers.own_c import CProblem, read_c
+from pendel.core.cores import usable_cores
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem, FileProblem, RunProblem
@@ -217,7 +218,7 @@ def test_one_text_is_built_once_whoever_asks_and_no_more_compilers_run_than_core
         assert calls[0] == 1
         list(pool.map(compiler.build_library, [SOURCE.replace("42", str(n)) for n in range(9)]))
     assert calls[0] == 10
-    assert maximum[0] <= (compiler.os.cpu_count() or 1)
+    assert maximum[0] <= usable_cores()
 
 
 def test_the_worker_imports_nothing_from_the_current_folder(tmp_path, monkeypatch):

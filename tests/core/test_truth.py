@@ -126,7 +126,7 @@ def test_rows_are_the_same_in_threads_as_in_one_go(family, seed, monkeypatch):
     def seen(threads, most):
         for least in ("ROWS_A_THREAD", "STEPS_A_THREAD"):
             monkeypatch.setattr(rows, least, len(run.rows) // threads)
-        monkeypatch.setattr(rows.os, "cpu_count", lambda: threads)
+        monkeypatch.setattr(rows, "usable_cores", lambda: threads)
         monkeypatch.setattr(rows, "MOST_SHOWN_LOG2", most)
         drawn = refined_rows(run.structure, run.rows, run.parameters)
         return drawn.rows, drawn.half_way, evaluate_signals(run.structure, drawn.rows, run.parameters, keys)

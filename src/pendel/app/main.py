@@ -69,11 +69,16 @@ def main(arguments: list[str] | None = None) -> int:
     parser.add_argument("file", nargs="?", help="a .pendel drive to open")
     parser.add_argument("--demo", action="store_true", help="open the car door drive")
     options = parser.parse_args(arguments)
-    from PyQt6.QtCore import QTimer
+    from PyQt6.QtCore import QSettings, QTimer
     from PyQt6.QtGui import QIcon
     from PyQt6.QtWidgets import QApplication
 
+    from pendel.app.session.preferences import SIZE, THEME, Preferences, sound_settings
+
     sys.setswitchinterval(TURN)
+    settings, said = sound_settings(QSettings("pendel", "pendel"))
+    if (size := Preferences(settings)[SIZE]) != "100":
+        os.environ.setdefault("QT_SCALE_FACTOR", f"{int(size) / 100:g}")
     from pendel.core.freed import give_back_large_arrays
 
     give_back_large_arrays()
@@ -81,17 +86,20 @@ def main(arguments: list[str] | None = None) -> int:
         application = QApplication(sys.argv[:1])
     application.setApplicationName("Pendel")
     application.setDesktopFileName("pendel")
-    from pendel.app.widgets.theme import dress
+    from pendel.app.widgets.theme import DARK, LIGHT, dress
     from pendel.app.window.main_window import MainWindow
     from pendel.app.window.pages import load_ahead
     from pendel.core.drive.examples import DEMO
 
-    dress(application)
+    dress(application, {"light": LIGHT, "dark": DARK}.get(Preferences(settings)[THEME]))
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "pendel.svg")))
     signal.signal(signal.SIGINT, signal.SIG_DFL)
-    window = MainWindow()
+    window = MainWindow(settings)
     keep_going(window)
     window.show()
+    window.preferring.tell_problems()
+    if said:
+        window.say(said)
     if options.file:
         window.files.open_path(Path(options.file))
     elif options.demo:

@@ -126,3 +126,16 @@ def _remembered() -> set[str]:
         return set(path.read_text("ascii").split())
     except (OSError, ValueError):
         return set()
+
+
+def remembered_count() -> int:
+    """How much C and how many scripts were allowed for good."""
+    return len(_remembered())
+
+
+def forget_allowed() -> None:
+    """Ask again before anything that came with a drive runs; what was typed here since this process began stays
+    allowed. Raises `OSError`."""
+    known = _remembered()
+    remembered_at().unlink(missing_ok=True)
+    ALLOWED_HERE.difference_update(known)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from pendel.app.series.table import cell_text
+from pendel.core.cores import usable_cores
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.drive.plans import Plan
@@ -17,7 +18,6 @@ from pendel.core.series.gathered import Gathered
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State, adopt, state_of
 from pendel.core.series.store import RowStore, store_path
-from pendel.core.verbs.series import usable_cores
 
 CROWDED = "Trials of a search crowd where it looks, so they do not tell this. A series does."
 NO_PLAN = "What if? A series runs the drive many times with values that vary, and reports figures of each run."

@@ -17,6 +17,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from pendel.app.session.jobs import SERIES, End, Job
 from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
+from pendel.core.cores import usable_cores
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import from_text
 from pendel.core.drive.plans import Plan
@@ -28,7 +29,6 @@ from pendel.core.series.rows import DONE, FAILED, Row
 from pendel.core.series.running import Going, ProcessEnded, folder_of, in_process, text_of
 from pendel.core.series.store import RowStore, being_run, store_path
 from pendel.core.trust import brings_allowed_c
-from pendel.core.verbs.series import usable_cores
 
 SEARCHED = " · search"
 """Behind the name of a series: the trials of its last search."""

@@ -54,6 +54,7 @@ class RunShelf(QObject):
         super().__init__(parent)
         self._jobs, self._worker = jobs, worker
         self.runs: list[KeptRun] = []
+        self.hidden_bytes = HIDDEN_BYTES
         self.evaluator = EvaluatorProcess()
         """Where signals of all runs are evaluated, as no code of a drive is loaded here."""
         self.units = ShownUnits()
@@ -162,12 +163,12 @@ class RunShelf(QObject):
             self._jobs.start(BRING_RUNS, work, done, at_once=MOMENT)
 
     def show(self, shown: Iterable[KeptRun]) -> None:
-        """Views show these runs alone; of the others no more is held than `HIDDEN_BYTES`."""
+        """Views show these runs alone; of the others no more is held than `hidden_bytes`."""
         runs = [*self.runs, *(run for _, run in self.deleted)]
         here = {id(run) for run in shown}
         for run in runs:
             run.shown = id(run) in here
-        if release_hidden(runs, HIDDEN_BYTES):
+        if release_hidden(runs, self.hidden_bytes):
             self.evaluator.forget_released()
             give_back_now()
 

@@ -369,6 +369,11 @@ class Session(QObject):
         """Whether the drive's file is another than it was when it was read or written here."""
         return path == self.path and self._known_bytes is not None and digest_of(path) not in (self._known_bytes, None)
 
+    def autosave_within(self, seconds: float) -> None:
+        """After a pause of so long in editing, and three times as long after the first edit."""
+        self.autosave_soon.setInterval(round(1000 * seconds))
+        self.autosave_at_last.setInterval(round(3000 * seconds))
+
     def autosave(self) -> None:
         self.autosave_soon.stop()
         self.autosave_at_last.stop()

@@ -40,6 +40,33 @@ def show_envelope(window: MainWindow) -> None:
     envelope.raise_()
 
 
+def show_other_programs(window: MainWindow) -> None:
+    from pendel.app.window.other_programs import OtherProgramsDialog
+
+    OtherProgramsDialog(window.others, window).open()
+
+
+def show_keys(window: MainWindow) -> None:
+    from pendel.app.window.do_line import KeysDialog
+
+    KeysDialog(window.page_now, window.actions_by_name, window).open()
+
+
+def show_help(window: MainWindow) -> None:
+    """Of the chosen card, or of all that there is."""
+    from pendel.app.window.help_window import HelpWindow
+
+    help_window = window.findChild(HelpWindow) or HelpWindow(window)
+    kinds = window.session.kinds()
+    help_window.show_for([kinds[card] for card in window.session.selection if card in kinds])
+
+
+def about(window: MainWindow) -> None:
+    from pendel.app.window.about import show_about
+
+    show_about(window, str(window.jobs.worker.held))
+
+
 def show_flows(window: MainWindow) -> None:
     """Beside the window, of the latest run."""
     from pendel.app.window.flow_window import FlowWindow  # loaded when it is asked for
@@ -89,7 +116,8 @@ ACTIONS = (
     ActionSpec("find", "Find …", "Edit", "Ctrl+F", lambda w: w.find()),
     ActionSpec("rename", "Rename", "Edit", "F2", lambda w: w.rename()),
     separator("Edit"),
-    ActionSpec("other_programs", "Other programs …", "Edit", "", lambda w: w.show_other_programs()),
+    ActionSpec("other_programs", "Other programs …", "Edit", "", show_other_programs),
+    ActionSpec("preferences", "Preferences …", "Edit", "Ctrl+,", lambda w: w.preferring.show()),
     ActionSpec("add", "Add a part or block …", "Insert", "A", lambda w: w.editing.add_card()),
     ActionSpec("new_block", "New own block …", "Insert", "", lambda w: w.editing.new_block()),
     ActionSpec("wire", "Wire …", "Insert", "W", lambda w: w.editing.wire()),
@@ -106,9 +134,9 @@ ACTIONS = (
     ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", lambda w: w.editing.toggle_sensors()),
     ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", lambda w: w.proposing.start()),
     separator("Run"),
-    ActionSpec("flows", "Energy flow …", "Run", "", lambda w: show_flows(w)),
-    ActionSpec("envelope", "Make envelope …", "Run", "", lambda w: show_envelope(w)),
-    ActionSpec("heat", "Heat over a duty …", "Run", "", lambda w: show_heat(w)),
+    ActionSpec("flows", "Energy flow …", "Run", "", show_flows),
+    ActionSpec("envelope", "Make envelope …", "Run", "", show_envelope),
+    ActionSpec("heat", "Heat over a duty …", "Run", "", show_heat),
     separator("Run"),
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),
     ActionSpec("save_picture", "Save picture …", "Run", "", lambda w: w.exports.save_picture()),
@@ -118,11 +146,11 @@ ACTIONS = (
     ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
     ActionSpec("speeds", "Speeds in rpm", "View", "", lambda w: w.unit_choices.toggle_speeds()),
     ActionSpec("next_area", "Next area", "View", "F6", lambda w: w.next_area()),
-    ActionSpec("help", "What this is", "Help", "F1", lambda w: w.show_help()),
-    ActionSpec("do", "Do …", "Help", "Ctrl+K", lambda w: w.do_line.ask()),
-    ActionSpec("keys", "Keys", "Help", "?", lambda w: w.show_keys()),
+    ActionSpec("help", "What this is", "Help", "F1", show_help),
+    ActionSpec("do", "Do …", "Help", "Ctrl+K", lambda w: w.menus.do_line.ask()),
+    ActionSpec("keys", "Keys", "Help", "?", show_keys),
     separator("Help"),
-    ActionSpec("about", "About Pendel", "Help", "", lambda w: w.about()),
+    ActionSpec("about", "About Pendel", "Help", "", about),
 )
 ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit", "open_circuit"})
 """Single letters that act only while no text is being typed."""

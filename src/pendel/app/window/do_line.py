@@ -67,15 +67,19 @@ class DoLine(PopupLine):
                 continue
             title = action.text().replace("&", "")
             if all(word in f"{title} {spec.menu} {ALSO.get(spec.name, '')}".lower() for word in words):
-                yield Entry(title, f"in the menu {spec.menu}", spec.key, None, action)
+                yield Entry(title, f"in the menu {spec.menu}", action.shortcut().toString(), None, action)
         for title, action in self._pages.items():
             if all(word in f"{title} page go to".lower() for word in words):
                 yield Entry(title, "go to this page", action.shortcut().toString(), None, action)
 
 
-def all_keys() -> list[tuple[str, str, str]]:
+def all_keys(actions: Mapping[str, QAction]) -> list[tuple[str, str, str]]:
     """Menu or page, key, and what it does."""
-    keys = [(spec.menu, spec.key, spec.title) for spec in ACTIONS if spec.key]
+    keys = [
+        (spec.menu, actions[spec.name].shortcut().toString(), spec.title)
+        for spec in ACTIONS
+        if spec.name in actions and not actions[spec.name].shortcut().isEmpty()
+    ]
     keys += [("View", f"Alt+{page.key}", f"Page {page.title}") for page in PAGES]
     return [*keys, *ON_PAGES]
 
@@ -83,7 +87,7 @@ def all_keys() -> list[tuple[str, str, str]]:
 class KeysDialog(QDialog):
     """All keys, those of the present page first."""
 
-    def __init__(self, page: str, parent: QWidget):
+    def __init__(self, page: str, actions: Mapping[str, QAction], parent: QWidget):
         super().__init__(parent)
         self.setWindowTitle("Keys")
         self.resize(460, 560)
@@ -91,7 +95,7 @@ class KeysDialog(QDialog):
         inner = QWidget()
         grid = QGridLayout(inner)
         grid.setColumnStretch(1, 1)
-        rows = sorted(all_keys(), key=lambda row: row[0] != page)
+        rows = sorted(all_keys(actions), key=lambda row: row[0] != page)
         before = ""
         line = 0
         for where, key, words in rows:

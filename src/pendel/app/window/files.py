@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 from pendel.app.session.autosaves import Slot, slots
 from pendel.app.session.differences import differences
 from pendel.app.session.listed import Listed
+from pendel.app.session.preferences import BEGIN, FOLDER, NO, YES, Preferences
 from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
@@ -27,7 +28,6 @@ from pendel.core.errors import FileProblem
 from pendel.core.wording import sentence_case
 
 MOST_RECENT = 12
-AT_START = "begin/at_start"
 MOST_TOLD = 12
 """Sentences in a question."""
 
@@ -38,9 +38,17 @@ class DriveFiles(QObject):
     status_message = pyqtSignal(str)
     created = pyqtSignal()
 
-    def __init__(self, session: Session, settings: QSettings, commit: Callable[[], None], window: QWidget):
+    def __init__(
+        self,
+        session: Session,
+        settings: QSettings,
+        preferences: Preferences,
+        commit: Callable[[], None],
+        window: QWidget,
+    ):
         super().__init__(window)
-        self.session, self.settings, self.commit, self.window = session, settings, commit, window
+        self.session, self.settings, self.preferences = session, settings, preferences
+        self.commit, self.window = commit, window
         session.drive_wanted.connect(lambda path: self.may_leave() and self.open_path(Path(path)))
 
     def may_leave(self) -> bool:
@@ -79,7 +87,7 @@ class DriveFiles(QObject):
     @property
     def begins(self) -> bool:
         """Whether the page of what can be opened is shown where no file is."""
-        return str(self.settings.value(AT_START, "true")).lower() != "false"
+        return self.preferences[BEGIN] == YES
 
     def begin(self) -> None:
         """Recent files, examples, and what was left unsaved, each with what it is about."""
@@ -94,7 +102,7 @@ class DriveFiles(QObject):
         dialog.chosen.connect(lambda one: instead(lambda: self._open_listed(one)))
         dialog.new_wanted.connect(lambda: instead(self.ask_new_drive))
         dialog.file_wanted.connect(lambda: instead(self.open_drive))
-        dialog.at_start_changed.connect(lambda shown: self.settings.setValue(AT_START, "true" if shown else "false"))
+        dialog.at_start_changed.connect(lambda shown: self.preferences.set(BEGIN, YES if shown else NO))
         dialog.open()
 
     def _open_listed(self, one: Listed) -> None:
@@ -132,7 +140,7 @@ class DriveFiles(QObject):
             path, _ = QFileDialog.getOpenFileName(
                 self.window,
                 "Open a drive",
-                str(self.session.path.parent) if self.session.path else "",
+                str(self.folder),
                 "Pendel drives (*.pendel);;All files (*)",
             )
             if path:
@@ -240,8 +248,15 @@ class DriveFiles(QObject):
             return self.save_drive_as()
         return self._save_to(self.session.path)
 
+    @property
+    def folder(self) -> Path:
+        """Where files are looked for and saved: beside the drive, unless it is an example, else as is preferred."""
+        if self.session.path is not None and self.session.path.parent != EXAMPLES:
+            return self.session.path.parent
+        return Path(self.preferences[FOLDER] or ".").expanduser()
+
     def save_drive_as(self) -> bool:
-        suggestion = self.session.path.name if self.session.path else "drive.pendel"
+        suggestion = str(self.folder / (self.session.path.name if self.session.path else "drive.pendel"))
         path = asked_path(self.window, "Save the drive", suggestion, {".pendel": "Pendel drives"})
         return self._save_to(Path(path)) if path else False
 

@@ -11,7 +11,6 @@ from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer
 from PyQt6.QtGui import (
     QAction,
     QCloseEvent,
-    QKeySequence,
     QResizeEvent,
 )
 from PyQt6.QtWidgets import (
@@ -19,8 +18,6 @@ from PyQt6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
     QMainWindow,
-    QMenu,
-    QMenuBar,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -34,21 +31,20 @@ from pendel.app.session.run_jobs import RunJobs
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
 from pendel.app.session.usual_strips import default_strips, kept_strips, keys_of
-from pendel.app.widgets.basic import Elided, Field, button, label
+from pendel.app.widgets.basic import Field, button, label
 from pendel.app.widgets.drawing import Drawing
 from pendel.app.widgets.pictures import PictureWanted
 from pendel.app.widgets.signal_drag import SpringTab
-from pendel.app.window.about import show_about
-from pendel.app.window.actions import ACTIONS, ON_SHEET
-from pendel.app.window.do_line import DoLine, KeysDialog
+from pendel.app.window.actions import show_other_programs
 from pendel.app.window.editing import Editing
 from pendel.app.window.exports import Exports
 from pendel.app.window.files import DriveFiles
 from pendel.app.window.foot import Foot
-from pendel.app.window.help_window import HelpWindow
 from pendel.app.window.live_bar import LiveBar
-from pendel.app.window.other_programs import AtWork, OtherPrograms, OtherProgramsDialog
+from pendel.app.window.menus import Menus
+from pendel.app.window.other_programs import AtWork, OtherPrograms
 from pendel.app.window.pages import PAGES, in_thread
+from pendel.app.window.preferring import Preferring
 from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.window.unit_choices import UnitChoices
 from pendel.app.window.unit_export import UnitExport
@@ -77,14 +73,15 @@ class MainWindow(QMainWindow):
         self.stack = QStackedWidget()
         self.show_after_run = False
         self._build_pages()
-        self.unit_choices = UnitChoices(self.session, self.settings, self)
+        self.preferring = Preferring(self)
+        self.unit_choices = UnitChoices(self.session, self.settings, self.preferring.preferences, self)
         self.editing = Editing(self.session, self.drive_page, self._commit_editors, self)
-        self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
+        self.files = DriveFiles(self.session, self.settings, self.preferring.preferences, self._commit_editors, self)
         self.proposing = Proposing(self.session, self)
-        self.help: HelpWindow | None = None
         self.others = OtherPrograms(self.session, self)
         self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._draw_page)
-        self._build_menus()
+        self.menus = Menus(self)
+        self.preferring.give_keys()
         body = QWidget()
         inside = QVBoxLayout(body)
         inside.setContentsMargins(0, 0, 0, 0)
@@ -185,7 +182,7 @@ class MainWindow(QMainWindow):
             self.tabs.addButton(tab, n)
             inside.addWidget(tab)
         inside.addStretch(1)
-        self.others_button = AtWork(self.others, self.show_other_programs)
+        self.others_button = AtWork(self.others, lambda: show_other_programs(self))
         inside.addWidget(self.others_button)
         self.level = LevelChoice(self.session)
         inside.addWidget(self.level)
@@ -209,53 +206,6 @@ class MainWindow(QMainWindow):
         inside.addWidget(self.run_button)
         inside.addWidget(label("Ctrl+R", "muted"))
         return header
-
-    def _build_menus(self) -> None:
-        bar = QMenuBar()
-        menus: dict[str, QMenu] = {}
-        fills = {
-            "recent": self.files.fill_recent,
-            "examples": self.files.fill_examples,
-            "unshelve": self.files.fill_shelf,
-        }
-        for spec in ACTIONS:
-            if spec.menu not in menus:
-                menus[spec.menu] = bar.addMenu(f"&{spec.menu}")
-            if not spec.title:
-                menus[spec.menu].addSeparator()
-                continue
-            if spec.name in fills:
-                menu = QMenu(spec.title, menus[spec.menu])
-                menu.aboutToShow.connect(lambda menu=menu, fill=fills[spec.name]: fill(menu))
-                menus[spec.menu].addMenu(menu)
-                continue
-            action = QAction(spec.title, self)
-            if spec.key:
-                action.setShortcut(QKeySequence(spec.key))
-            if spec.name in ON_SHEET:
-                action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-                self.drive_page.sheet.addAction(action)
-            action.triggered.connect(lambda _=False, does=spec.does: does(self))
-            self.actions_by_name[spec.name] = action
-            menus[spec.menu].addAction(action)
-        self.unit_choices.follow(self.actions_by_name["speeds"])
-        page_actions: dict[str, QAction] = {}
-        for spec, name in zip(PAGES, self.pages):
-            action = QAction(name, self)
-            action.setShortcut(QKeySequence(f"Alt+{spec.key}"))
-            action.triggered.connect(lambda _=False, p=name: self.show_page(p))
-            menus["View"].addAction(action)
-            page_actions[name] = action
-        self.do_line = DoLine(self.actions_by_name, page_actions, self)
-        self.file_label = Elided("", "muted", right=True)
-        top = QWidget()
-        top.setObjectName("menu")
-        top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        line = QHBoxLayout(top)
-        line.setContentsMargins(0, 0, 14, 0)
-        line.addWidget(bar)
-        line.addWidget(self.file_label, 1)
-        self.setMenuWidget(top)
 
     def _connect(self) -> None:
         session = self.session
@@ -344,7 +294,7 @@ class MainWindow(QMainWindow):
     def _show_file(self) -> None:
         star = " · unsaved changes" if self.session.dirty else ""
         where = f" · {self.session.path.name}" if self.session.path else ""
-        self.file_label.set_text(f"{self.session.drive.title}{where}{star}")
+        self.menus.file_label.set_text(f"{self.session.drive.title}{where}{star}")
         self.setWindowTitle(f"{self.session.drive.title}{where}{star} – Pendel")
 
     def _enable_actions(self) -> None:
@@ -562,21 +512,6 @@ class MainWindow(QMainWindow):
         dialog = UnitExport(self.session, self)
         dialog.finished.connect(lambda _: self.say(f"Exported {dialog.written}.") if dialog.written else None)
         dialog.open()
-
-    def show_other_programs(self) -> None:
-        OtherProgramsDialog(self.others, self).open()
-
-    def show_keys(self) -> None:
-        KeysDialog(self.page_now, self).open()
-
-    def show_help(self) -> None:
-        """Of the chosen card, or of all that there is."""
-        self.help = self.help or HelpWindow(self)
-        kinds = self.session.kinds()
-        self.help.show_for([kinds[card] for card in self.session.selection if card in kinds])
-
-    def about(self) -> None:
-        show_about(self, str(self.jobs.worker.held))
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None

@@ -9,9 +9,12 @@ import json
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from PyQt6.QtGui import QAction
 
+from pendel.app.session.preferences import ANGLES, SPEEDS, VELOCITIES, Preferences
 from pendel.app.session.session import Session
 from pendel.core.runs.display_units import OTHERS, SPEED
 
+DECLARED = {SPEEDS: SPEED, ANGLES: "rad", VELOCITIES: "m/s"}
+"""What signals are declared with, by the preference in which they are shown."""
 MOST_DRIVES = 50
 """Whose choices are kept."""
 
@@ -36,11 +39,12 @@ class UnitChoices(QObject):
 
     status_message = pyqtSignal(str)
 
-    def __init__(self, session: Session, settings: QSettings, parent: QObject):
+    def __init__(self, session: Session, settings: QSettings, preferences: Preferences, parent: QObject):
         super().__init__(parent)
-        self.session, self.settings = session, settings
+        self.session, self.settings, self.preferences = session, settings, preferences
         self._action: QAction | None = None
-        session.shelf.units.preferred = only_known(read(settings, "preferred"))
+        session.shelf.units.preferred = {declared: preferences[name] for name, declared in DECLARED.items()}
+        preferences.changed.connect(self._changed)
         session.opened.connect(self._recall)
         session.units_changed.connect(self._keep)
         self._recall()
@@ -51,7 +55,6 @@ class UnitChoices(QObject):
 
     def _keep(self) -> None:
         units, title = self.session.shelf.units, self.session.drive.title
-        self.settings.setValue("units/preferred", json.dumps(units.preferred))
         chosen = {k: v for k, v in read(self.settings, "chosen").items() if k != title}
         chosen[title] = units.chosen
         self.settings.setValue("units/chosen", json.dumps(dict(list(chosen.items())[-MOST_DRIVES:])))
@@ -68,7 +71,12 @@ class UnitChoices(QObject):
 
     def toggle_speeds(self) -> None:
         wanted = SPEED if self._in_rpm else "rpm"
-        self.session.prefer_unit(SPEED, wanted)
+        self.preferences.set(SPEEDS, wanted)
+        self.status_message.emit(f"Angular speeds are shown in {wanted}.")
+
+    def _changed(self, name: str) -> None:
+        if name not in DECLARED:
+            return
+        self.session.prefer_unit(DECLARED[name], self.preferences[name])
         if self._action is not None:
             self._action.setChecked(self._in_rpm)
-        self.status_message.emit(f"Angular speeds are shown in {wanted}.")

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 
+from pendel.core.cores import usable_cores
 from pendel.core.envelope.bench import Bench
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.quantities.units import figure, unit
@@ -79,7 +79,7 @@ def run_points(
         progress(f"{done} of {len(places)} points")
         return point
 
-    with ThreadPoolExecutor(max_workers=max(1, len(os.sched_getaffinity(0)))) as pool:
+    with ThreadPoolExecutor(max_workers=usable_cores()) as pool:
         return list(pool.map(one, places))
 
 

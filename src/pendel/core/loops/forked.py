@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import os
 import sys
 import warnings
 from collections.abc import Callable, Sequence
@@ -12,6 +11,7 @@ from concurrent.futures.process import BrokenProcessPool
 from multiprocessing import get_context
 from typing import TypeVar
 
+from pendel.core.cores import usable_cores
 from pendel.core.errors import Stopped
 from pendel.core.runs.child import end_with_parent
 
@@ -55,7 +55,7 @@ def on_all_processes(
     Stopped
     """
     global _work, _items
-    cores = len(os.sched_getaffinity(0)) if sys.platform == "linux" else 1
+    cores = usable_cores() if sys.platform == "linux" else 1
     if cores < 2 or len(items) < FEWEST:
         return one_by_one(work, items, stopping, report)
     _work, _items = work, items

@@ -7,7 +7,6 @@ over whole periods after settling (Ljung: System Identification, 2nd ed., sectio
 from __future__ import annotations
 
 import math
-import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -17,6 +16,7 @@ import numpy as np
 
 from pendel.core.catalogue.control.swept import update_swept
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
+from pendel.core.cores import usable_cores
 from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.points import WorkingPoint, held_source, point_of_row
 from pendel.core.loops.transfer import BUILT_UP, END, REST, Transfer, held_model, ports_in
@@ -506,7 +506,7 @@ class Sweep:
 
 def on_all_cores(work: Callable[[Given], Result], given: Sequence[Given]) -> list[Result]:
     """In threads, as runs release the interpreter; in the order of what is given."""
-    with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as pool:
+    with ThreadPoolExecutor(usable_cores()) as pool:
         return list(pool.map(work, given))
 
 

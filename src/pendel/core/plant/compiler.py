@@ -24,6 +24,7 @@ from pathlib import Path
 
 from platformdirs import user_cache_dir
 
+from pendel.core.cores import VARIABLE, usable_cores
 from pendel.core.errors import BuildProblem
 from pendel.core.temporary import temporary_folder
 
@@ -40,6 +41,7 @@ PRIVATE = 0o700
 BUILDS = "builds"
 KEPT = (
     "PATH",
+    VARIABLE,
     "HOME",
     "TMPDIR",
     "LANG",
@@ -318,7 +320,7 @@ def build_together(sources: Iterable[str]) -> None:
         list(pool.map(build_library, wanted))
 
 
-COMPILERS = threading.BoundedSemaphore(max(1, os.cpu_count() or 1))
+COMPILERS = threading.BoundedSemaphore(usable_cores())
 """As many at once as there are cores."""
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ctypes
-import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -13,6 +12,7 @@ from typing import TypeVar
 
 import numpy as np
 
+from pendel.core.cores import usable_cores
 from pendel.core.plant.program import Doubles, Structure
 from pendel.core.plant.runtime import Hoists, RunStruct, address, load, pointer, taken, time_loop
 
@@ -106,7 +106,7 @@ def in_parts(
     count = (
         1
         if solves or getattr(_alone, "here", False)
-        else max(1, min(os.cpu_count() or 1, n_rows // (a_thread or ROWS_A_THREAD)))
+        else max(1, min(usable_cores(), n_rows // (a_thread or ROWS_A_THREAD)))
     )
     ends = [n_rows * k // count for k in range(count + 1)]
     if count == 1:

@@ -7,7 +7,6 @@ mean over these rows is none over time. Before rows go, they are integrated here
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -15,6 +14,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from pendel.core.cores import usable_cores
 from pendel.core.plant.program import Structure
 from pendel.core.plant.rows import evaluate_signals, in_one_thread, refined_rows
 from pendel.core.runs.measures import simpson
@@ -142,7 +142,7 @@ class Condenser:
         if not self.edges:
             self.edges.append(begin)
         parts = [rows[first : last + 1] for first, last in zip(bounds, bounds[1:])]
-        with ThreadPoolExecutor(max_workers=len(os.sched_getaffinity(0))) as pool:
+        with ThreadPoolExecutor(max_workers=usable_cores()) as pool:
             for part, figures in zip(parts, pool.map(self._figures_of, parts)):
                 self.edges.append(float(part[-1, 0]))
                 self.figures.append(figures)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from pendel.core.cores import usable_cores
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import WAYS, Plan, Varied
 from pendel.core.drive.user_text import known_name
@@ -71,10 +71,6 @@ class Planned:
 
     name: str
     state: State
-
-
-def usable_cores() -> int:
-    return len(os.sched_getaffinity(0))
 
 
 def run_series(

@@ -1,0 +1,183 @@
+"""What somebody prefers is taken at once, kept, and never ends the window, whatever its file holds."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtGui import QKeySequence
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
+
+from pendel.app.session.preferences import (
+    AUTOSAVE,
+    CORES,
+    MEMORY,
+    PREFERENCES,
+    SPEEDS,
+    THEME,
+    PreferenceProblem,
+    Preferences,
+    sound_settings,
+)
+from pendel.app.window.preferences_window import KEYS, PreferencesDialog, programs
+from pendel.core import trust
+from pendel.core.cores import VARIABLE, all_cores, usable_cores
+from tests.app.conftest import finish, settle, until
+
+
+@pytest.fixture
+def dialog(window, monkeypatch):
+    monkeypatch.setenv(VARIABLE, "")
+    window.actions_by_name["preferences"].trigger()
+    shown = window.findChild(PreferencesDialog)
+    settle()
+    yield shown
+    shown.accept()
+
+
+def group(dialog, title: str) -> None:
+    line = next(k for k in range(dialog.groups.count()) if dialog.groups.item(k).text() == title)
+    dialog.groups.setCurrentRow(line)
+    settle()
+
+
+def test_what_is_chosen_holds_at_once_and_in_the_next_start(window, dialog):
+    window.start_run()
+    finish(window)
+    run = window.session.runs[-1]
+    group(dialog, "Units shown")
+    box = dialog.fields[SPEEDS]
+    QTest.keyClick(box, Qt.Key.Key_Down)
+    settle()
+    assert window.preferring.preferences[SPEEDS] == "rpm"
+    assert run.trace("door_motor.speed").unit == "rpm" and window.actions_by_name["speeds"].isChecked()
+    window.actions_by_name["speeds"].trigger()
+    assert Preferences(window.settings)[SPEEDS] == "rad/s"
+
+    group(dialog, "Work")
+    for name, typed, kept in ((CORES, "1", "1"), (MEMORY, "100 MB", "100"), (AUTOSAVE, "3 s", "3")):
+        field = dialog.fields[name]
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, typed)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        assert Preferences(window.settings)[name] == kept and field.text() == kept
+    assert usable_cores() == 1 and os.environ[VARIABLE] == "1"
+    assert window.session.shelf.hidden_bytes == 100 * 2**20
+    assert (window.session.autosave_soon.interval(), window.session.autosave_at_last.interval()) == (3000, 9000)
+
+    for typed in ("-1", "many", "1e9", "nan", "", "inf"):
+        field = dialog.fields[MEMORY]
+        field.setText(typed)
+        field.editingFinished.emit()
+        assert "Take 1 to 65536 MB" in dialog.said[MEMORY].text() and dialog.said[MEMORY].isVisible(), typed
+        assert Preferences(window.settings)[MEMORY] == "100"
+
+
+def test_cores_are_what_is_wanted_and_no_more_than_there_are(monkeypatch):
+    for text, count in (("", all_cores()), ("1", 1), ("100000", all_cores()), ("0", all_cores()), ("x", all_cores())):
+        monkeypatch.setenv(VARIABLE, text)
+        assert usable_cores() == count
+
+
+def test_keys_are_changed_and_clashes_are_told(window, dialog):
+    group(dialog, KEYS)
+    keys, actions = dialog.keys, window.actions_by_name
+    line = next(k for k, spec in enumerate(keys.specs) if spec.name == "flows")
+    keys.table.selectRow(line)
+    keys.edit.setKeySequence(QKeySequence("Ctrl+Shift+F"))
+    keys.edit.editingFinished.emit()
+    assert actions["flows"].shortcut().toString() == "Ctrl+Shift+F"
+    assert keys.table.item(line, 2).text() == "Ctrl+Shift+F"
+
+    keys.edit.setKeySequence(QKeySequence("Ctrl+R"))
+    keys.edit.editingFinished.emit()
+    assert "the key of “Run or stop”" in keys.said.text() and actions["flows"].shortcut().toString() == "Ctrl+Shift+F"
+    QTest.mouseClick(keys.take, Qt.MouseButton.LeftButton)
+    assert actions["flows"].shortcut().toString() == "Ctrl+R" and actions["run"].shortcut().isEmpty()
+    for key, what in (("Alt+2", "a page"), ("Alt+F", "a menu")):
+        keys.edit.setKeySequence(QKeySequence(key))
+        keys.edit.editingFinished.emit()
+        assert f"{key} opens {what}" in keys.said.text()
+
+    again = Preferences(window.settings)
+    assert (again.key("flows", ""), again.key("run", "Ctrl+R")) == ("Ctrl+R", "")
+    keys.table.selectRow(next(k for k, spec in enumerate(keys.specs) if spec.name == "run"))
+    QTest.mouseClick(keys.usual, Qt.MouseButton.LeftButton)
+    assert "Energy flow" in keys.said.text(), "its usual key is another's now"
+    QTest.mouseClick(keys.take, Qt.MouseButton.LeftButton)
+    assert actions["run"].shortcut().toString() == "Ctrl+R" and actions["flows"].shortcut().isEmpty()
+    dialog.accept()
+    window.activateWindow()
+    settle()
+    QTest.keyClick(window, Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
+    assert until(lambda: window.jobs.running or window.session.runs)
+    finish(window)
+
+
+def test_two_actions_with_one_key_in_the_file_are_both_still_there(window):
+    window.settings.setValue("keys/flows", "Ctrl+S")
+    window.settings.setValue("keys/heat", "no key at all")
+    window.preferring.give_keys()
+    assert window.actions_by_name["save"].shortcut().toString() == "Ctrl+S"
+    assert window.actions_by_name["flows"].shortcut().isEmpty()
+
+
+@pytest.mark.parametrize("content", (b"\0\1\2\3", b"[pref\nspeeds==\n\n]]]", b"no list of anything", b""))
+def test_a_file_that_cannot_be_read_is_put_aside(tmp_path, content):
+    path = tmp_path / "pendel.conf"
+    path.write_bytes(content)
+    settings, said = sound_settings(QSettings(str(path), QSettings.Format.IniFormat))
+    preferences = Preferences(settings)
+    assert [preferences[each.name] for each in PREFERENCES] == [each.default for each in PREFERENCES]
+    if said:
+        assert [p.read_bytes() for p in tmp_path.glob("*.unreadable")] == [content] and "put aside" in said
+    preferences.set(THEME, "dark")
+    settings.sync()
+    assert Preferences(QSettings(str(path), QSettings.Format.IniFormat))[THEME] == "dark"
+
+
+def test_values_that_cannot_be_are_the_usual_ones_and_said(tmp_path):
+    settings = QSettings(str(tmp_path / "p.ini"), QSettings.Format.IniFormat)
+    settings.setValue("preferences/theme", "<b>pink</b>" * 100)
+    settings.setValue("preferences/cores", [1, 2])
+    settings.setValue("preferences/folder", "/no/such/folder")
+    settings.setValue("preferences/version", 99)
+    preferences = Preferences(settings)
+    assert preferences[THEME] == "system" and preferences[CORES] == "0" and preferences["folder"] == ""
+    assert len(preferences.problems) == 3 and "/no/such/folder" in preferences.problems[2]
+    assert settings.value("preferences/version") == 99, "that of a later Pendel stays"
+    with pytest.raises(PreferenceProblem, match="Make it first"):
+        preferences.set("folder", "/no/such/folder")
+
+
+def test_strips_and_units_of_an_earlier_pendel_are_brought_along(tmp_path):
+    settings = QSettings(str(tmp_path / "p.ini"), QSettings.Format.IniFormat)
+    settings.setValue("units/preferred", json.dumps({"rad/s": "rpm"}))
+    settings.setValue("strips/chosen", json.dumps({"/a.pendel": '[[["x.y"], []]]', "/b": 7}))
+    preferences = Preferences(settings)
+    assert preferences[SPEEDS] == "rpm"
+    from pendel.app.runs.arrangement import read_kept
+
+    table = json.loads(settings.value("strips/chosen"))
+    assert list(table) == ["/a.pendel"] and read_kept(table["/a.pendel"])[0][0].signals == ["x.y"]
+    Preferences(settings)
+    assert json.loads(settings.value("strips/chosen")) == table, "once"
+
+
+def test_what_was_allowed_is_asked_again(window, dialog, monkeypatch, tmp_path):
+    monkeypatch.setattr(trust, "remembered_at", lambda: tmp_path / "allowed.txt")
+    monkeypatch.setattr(trust, "ALLOWED_HERE", set())
+    trust.allow_script("print(1)")
+    page = dialog.stack.widget(dialog.stack.count() - 1)
+    page.fill()
+    group(dialog, "What may run")
+    button = next(b for b in page.findChildren(QPushButton) if b.text().startswith("Ask again") and b.isVisible())
+    assert button.isEnabled() and trust.is_script_allowed("print(1)")
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert not trust.is_script_allowed("print(1)") and not (tmp_path / "allowed.txt").exists()
+    assert Path(dict(programs())["C compiler"].split()[0]).exists()
