@@ -8,6 +8,7 @@ from PyQt6.QtCore import QObject
 
 from pendel.app.drive.sheet import routing
 from pendel.app.drive.sheet.geometry import (
+    BAND_WIDTH,
     CONTROL_SIZE,
     GRID,
     POWER_SIZE,
@@ -19,6 +20,7 @@ from pendel.app.drive.sheet.geometry import (
     anchors,
     boundary,
     distance_to_path,
+    distances,
     lanes,
     near_costs,
     route,
@@ -78,10 +80,15 @@ def test_columns_count_the_longest_way_in_a_deck_of_many_ways_and_a_loop():
         cards += [f"a{k}", f"b{k}", f"c{k + 1}"]
         links += [(f"c{k}", f"a{k}"), (f"c{k}", f"b{k}"), (f"a{k}", f"c{k + 1}"), (f"b{k}", f"c{k + 1}")]
     for loop in ([], [("c40", "c1")]):
+        readers = {card: [b for a, b in [*links, *loop] if a == card] for card in cards}
+        far = distances(cards, readers)
+        assert all(far[f"c{k}"] > far[f"a{k}"] == far[f"b{k}"] > far[f"c{k + 1}"] for k in range(40))
         places = tidy([], [], cards, [*links, *loop], set(), [])
-        xs = [places[f"c{k}"][0] for k in range(41)]
-        assert xs == sorted(xs, reverse=True) and len(set(xs)) == 41
-        assert all(xs[k] > places[f"a{k}"][0] == places[f"b{k}"][0] > xs[k + 1] for k in range(40))
+        boxes = boxes_of(places, [])
+        assert max(box.x + box.w for box in boxes.values()) <= BAND_WIDTH, "what is long goes on below, as a text does"
+        for near, card in (pair for k in range(40) for pair in ((f"c{k + 1}", f"a{k}"), (f"a{k}", f"c{k}"))):
+            below = boxes[card].y > boxes[near].y + 2 * boxes[near].h
+            assert boxes[card].x > boxes[near].x or below, "further from the power deck is to the right, or below"
 
 
 @settings(max_examples=40, deadline=None)

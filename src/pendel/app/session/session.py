@@ -323,6 +323,7 @@ class Session(QObject):
         self.autosave_at_last.stop()
         self._deep.stop()
         self._let_go()
+        self.undo.blockSignals(True)  # it is taken apart with the window, when nobody may listen any more
         for end in self.at_close:
             end()
         self.jobs.close()

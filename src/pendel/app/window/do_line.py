@@ -36,6 +36,8 @@ ON_PAGES = (
     ("Drive", "Tab", "to the next card"),
     ("Drive", "arrows", "move the chosen cards"),
     ("Drive", "Enter", "to the values of the chosen card"),
+    ("Drive", "wheel, +, −, 0, F", "zoom, to its own size, fit"),
+    ("Drive", "space and drag, Shift+wheel", "move the sheet"),
     ("Drive", "Esc", "out of an assembly, or leave off"),
     ("Runs", "wheel, Shift+wheel", "zoom over time, over values"),
     ("Runs", "double-click an axis", "fit it"),

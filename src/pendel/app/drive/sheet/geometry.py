@@ -528,7 +528,28 @@ def tidy_control(
         used.add(free)
         row[card] = free
     lefts = column_places(column, row, links, outputs | measured)
-    return {c: (lefts[column[c]] // GRID, top + round(row[c]) * CONTROL_PITCH_Y // GRID) for c in cards}
+    bands = in_bands(column, lefts)
+    places: dict[str, tuple[int, int]] = {}
+    down = 0
+    for band in bands:
+        within = [card for card in cards if column[card] in band]
+        rows = sorted({round(row[card]) for card in within})  # one that is empty all along is left out
+        for card in within:
+            x = lefts[column[card]] - lefts[band[0]] + MARGIN
+            places[card] = (x // GRID, top + (down + rows.index(round(row[card]))) * CONTROL_PITCH_Y // GRID)
+        down += len(rows)
+    return places
+
+
+def in_bands(column: Mapping[str, int], lefts: list[int]) -> list[list[int]]:
+    """Where there are more columns than can be read side by side, the further ones go on below the nearer ones, as
+    lines of a text do."""
+    bands: list[list[int]] = [[]]
+    for c in sorted(set(column.values())):
+        if bands[-1] and lefts[c] - lefts[bands[-1][0]] + CONTROL_SIZE[0] > BAND_WIDTH - MARGIN:
+            bands.append([])
+        bands[-1].append(c)
+    return bands if bands[0] else []
 
 
 def distances(cards: list[str], readers: Mapping[str, list[str]]) -> dict[str, int]:
@@ -549,6 +570,8 @@ def distances(cards: list[str], readers: Mapping[str, list[str]]) -> dict[str, i
 
 
 LANE, MOST_LANES = 2 * GRID, 12
+BAND_WIDTH = 760
+"""Of columns side by side, px: as much as can be read beside both side columns of a window of 1280 px."""
 
 
 def column_places(

@@ -151,11 +151,11 @@ class CardItem(QGraphicsItem):
         room = w - (60 if self.face.trouble else 47)
         first, second = two_lines(self.face.name, QFontMetricsF(font(12, bold=True)), room)
         rate = QRectF(43, h - 18, w - 49, 14)
-        self._text(painter, rate, self.face.rate, 10.5, "brass_text", right=True)
+        self._text(painter, rate, self.face.rate, 11, "brass_text", right=True)
         if second:
             self._text(painter, QRectF(43, 4, room, 16), first, 12, "ink", bold=True)
             self._text(painter, QRectF(43, 19, w - 47, 16), second, 12, "ink", bold=True)
-            area = QRectF(8, h - 18, w - 18 - QFontMetricsF(font(10.5)).horizontalAdvance(self.face.rate), 14)
+            area = QRectF(8, h - 18, w - 18 - QFontMetricsF(font(11)).horizontalAdvance(self.face.rate), 14)
         else:
             self._text(painter, QRectF(43, 6, room, 17), first, 12, "ink", bold=True)
             area = QRectF(43, 23, w - 47, 14)
@@ -187,12 +187,12 @@ RIM = tuple(QPointF(1.75 * math.cos(k * math.pi / 4), 1.75 * math.sin(k * math.p
 
 
 def words_width(text: str) -> float:
-    return QFontMetricsF(font(10.5)).horizontalAdvance(text)
+    return QFontMetricsF(font(11)).horizontalAdvance(text)
 
 
 def with_halo(painter: QPainter, at: QPointF, text: str, role: str) -> None:
     """Words among wires: in front of a rim of the ground's colour."""
-    painter.setFont(font(10.5))
+    painter.setFont(font(11))
     painter.setPen(colour("paper"))
     for aside in RIM:
         painter.drawText(at + aside, text)

@@ -11,9 +11,7 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QResizeEvent,
     QShowEvent,
-    QWheelEvent,
 )
 from PyQt6.QtWidgets import QGraphicsScene, QGraphicsView, QMenu, QWidget
 
@@ -33,6 +31,7 @@ from pendel.app.drive.sheet.items import BoundaryItem, CardFace, CardItem, WireI
 from pendel.app.drive.sheet.routing import Router
 from pendel.app.drive.sheet.terminals import Terminals
 from pendel.app.drive.sheet.wiring import SIGNALS, WireDrawing
+from pendel.app.drive.sheet.zooming import ZoomedView
 from pendel.app.session import card_text as shown
 from pendel.app.session.session import Session
 from pendel.app.session.sparks import NOTHING, spark
@@ -55,7 +54,7 @@ EDGE = 16.0
 """Pixels around the drawing in a picture."""
 
 
-class SheetView(QGraphicsView):
+class SheetView(ZoomedView):
     """Shows and edits the two decks. All edits are commands of the session."""
 
     search_wanted = pyqtSignal(QPoint, object)
@@ -92,7 +91,7 @@ class SheetView(QGraphicsView):
         self.terminals = Terminals(self)
         self.edge = BoundaryItem()
         self.sheet.addItem(self.edge)
-        self.zoomed_by_hand = self._fit_then = False
+        self._fit_then = False
         self._press: QPointF | None = None
         self._moving: dict[str, tuple[int, int]] = {}
         self._dragging = False
@@ -253,6 +252,7 @@ class SheetView(QGraphicsView):
         self.edge.place(boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3))
         self._sides = left, right
         self.sheet.setSceneRect(QRectF(left, top, right - left, bottom - top))
+        self.overview.follow()
         self.router.find(boxes, links, at_once=self._dragging)
 
     def _lay_wires(self) -> None:
@@ -287,35 +287,9 @@ class SheetView(QGraphicsView):
         self._opened()
         self.sync()  # at once, as what was double-clicked is what is shown
 
-    def fit(self) -> None:
-        """Show the whole drawing, on a large screen up to one and a half times its size."""
-        rect = self.sheet.sceneRect()
-        room = self.viewport().rect()
-        if rect.isEmpty() or room.width() < 50:
-            return
-        scale = min(1.5, room.width() / rect.width(), room.height() / rect.height())
-        self.resetTransform()
-        self.scale(scale, scale)
-        self.zoomed_by_hand = False
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        super().resizeEvent(event)
-        if not self.zoomed_by_hand:
-            self.fit()
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:
-        assert event is not None
-        if event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier):
-            super().wheelEvent(event)
-            return
-        turned = event.angleDelta().y()
-        if not turned:  # sideways, or the beginning or end of a touch
-            super().wheelEvent(event)
-            return
-        factor = 1.15 if turned > 0 else 1 / 1.15
-        if 0.25 < self.transform().m11() * factor < 3.0:
-            self.scale(factor, factor)
-            self.zoomed_by_hand = True
+    def outlines(self) -> list[tuple[QRectF, bool]]:
+        chosen = self.session.selection
+        return [(QRectF(i.pos().x(), i.pos().y(), *i.size), key in chosen) for key, i in self.cards.items()]
 
     # the mouse -----------------------------------------------------------------
 
@@ -346,6 +320,8 @@ class SheetView(QGraphicsView):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         self.setFocus()
+        if self.begins_to_move(event):
+            return
         if event.button() is not Qt.MouseButton.LeftButton:
             if event.button() is Qt.MouseButton.RightButton:
                 self._select_under(self.mapToScene(event.pos()), False)
@@ -380,6 +356,8 @@ class SheetView(QGraphicsView):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         at = self.mapToScene(event.pos())
+        if self.moves(event):
+            return
         if self.wiring.start is not None:
             self.wiring.draw(at)
         elif self._moving and self._press is not None and (self._dragging or (at - self._press).manhattanLength() > 4):
@@ -428,6 +406,8 @@ class SheetView(QGraphicsView):
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         at = self.mapToScene(event.pos())
+        if self.has_moved():
+            return
         if self.wiring.start is not None:
             self.wiring.finish(at, event.globalPosition().toPoint())
         elif self._dragging:
@@ -513,6 +493,8 @@ class SheetView(QGraphicsView):
             Qt.Key.Key_Up: (0, -1),
             Qt.Key.Key_Down: (0, 1),
         }
+        if self.zoom_key(event):
+            return
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
             self.delete_selection()
         elif event.key() == Qt.Key.Key_Escape:
