@@ -20,6 +20,7 @@ from pendel.core.errors import DriveProblem
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow
 from pendel.core.verbs.changing import apply, check_choices, kind_of_card, named
+from pendel.core.wiring.obvious import obvious, obvious_command
 from pendel.run_view import Run
 
 Does = TypeVar("Does", bound=Callable[..., object])
@@ -159,6 +160,24 @@ class EditedDrive:
             choices = ", ".join(f"{x} – {y}" for x, y in ends[:4])
             raise DriveProblem(f"{a} and {b} can be wired in several ways: {choices}. Name the ports.")
         self.do(commands.add_wire(self.document, *ends[0]))
+
+    def connect_obvious(self, *cards: str) -> dict[str, list[str]]:
+        """Wire cards as they are usually wired, all of them by default, with sensors where signals of parts are wanted;
+        one step of `undo`. Returns the ports that several things could be joined to, with these, for `connect`.
+
+        Raises
+        ------
+        DriveProblem
+            for an unknown card.
+
+        >>> d.connect_obvious()
+        {}
+        """
+        for card in cards:
+            kind_of_card(self.document, card)
+        found = obvious(self.document, cards or list(self.document.cards))
+        self.do(obvious_command(self.document, found))
+        return {str(each.target): [str(source) for source in each.sources] for each in found.asked}
 
     def remove(self, *cards: str) -> None:
         """Take cards off, with their wires. Raises `DriveProblem`.

@@ -8,7 +8,6 @@ from PyQt6.QtCore import QObject
 
 from pendel.app.drive.sheet import routing
 from pendel.app.drive.sheet.geometry import (
-    BAND_WIDTH,
     CONTROL_SIZE,
     GRID,
     POWER_SIZE,
@@ -20,16 +19,15 @@ from pendel.app.drive.sheet.geometry import (
     anchors,
     boundary,
     distance_to_path,
-    distances,
     lanes,
     near_costs,
     route,
     routes,
     segments,
     simple_paths,
-    tidy,
     winding_paths,
 )
+from pendel.app.drive.sheet.tidying import BAND_WIDTH, distances, tidy
 
 from .conftest import until
 

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QPoint, Qt, QUrl
 from PyQt6.QtGui import QTextDocument
 from PyQt6.QtTest import QTest
 
+import pendel
 from pendel.app.widgets.marked_text import MarkedText, set_marked
 from pendel.core.drive import file
 from pendel.core.drive.view_edits import about, view_of_runs
@@ -154,6 +155,13 @@ def test_a_drive_opens_as_it_was_left(window, strips, questions, tmp_path):
     page.usual_strips()
     settle()
     assert len(strips.specs) == 4, "once more: those that its parts ask for"
+
+    drive = pendel.open(session.path)
+    drive.lay_out([["gear.loss", "i_door"]])
+    drive.save(session.path)
+    window.files.open_path(session.path)
+    settle()
+    assert [s.signals for s in strips.specs] == [["gear.loss", "door_motor.current"]], "others since, by a colleague"
 
 
 def test_a_shorter_run_shows_what_it_has(window, strips, tmp_path):

@@ -24,11 +24,17 @@ from pendel.app.widgets.drawing import Drawing, drawing_of
 from pendel.core.catalogue import own_block
 from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
+from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists
 from pendel.core.drive import assemblies, commands, shelf
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.nesting import resolved
 from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.wiring.completing import add_into_wire, add_wired, completing, through_ports
+from pendel.core.wiring.obvious import obvious
+
+INTO_WIRE = 0.3
+"""How much a kind completes a wire that it goes into."""
 
 
 class DrivePage(Page):
@@ -65,6 +71,8 @@ class DrivePage(Page):
         for source in (self.sheet, self.spine, self.inspector):
             source.status_message.connect(self.status_message)
         self.connect_to: End | None = None
+        self.drawn = False
+        """Whether somebody drew from that end."""
         self.drop_at: QPoint | None = None
 
     def fit(self) -> None:
@@ -121,8 +129,20 @@ class DrivePage(Page):
             inside = self.sheet.rect().contains(self.sheet.mapFromGlobal(pointer))
             where = pointer if inside else self.sheet.mapToGlobal(QPoint(self.sheet.width() // 2 - 200, 60))
         self.drop_at = self.sheet.mapFromGlobal(where)
-        self.connect_to = end or self._open_end()
-        self.search.open_at(where, self._link_of(self.connect_to))
+        self.drawn, self.connect_to = end is not None, end or self._open_end()
+        self.search.open_at(where, self._link_of(self.connect_to), self._completing(end))
+
+    def _completing(self, end: End | None) -> dict[str, float]:
+        """Kinds that complete the selected card, or go into the selected wire."""
+        session = self.session
+        wire = session.drive.wires.get(session.selected_wire)
+        if end is None and wire is not None:
+            link = self._link_of(wire.a)
+            fitting = [k.id for k in kinds().values() if link is not None and through_ports(k, link)]
+            return dict.fromkeys(fitting, INTO_WIRE)
+        card = end.card if end is not None else session.selection[0] if len(session.selection) == 1 else ""
+        port = end.port if end is not None else ""
+        return completing(session.drive, card, port) if card in session.drive.cards else {}
 
     def _link_of(self, end: End | None) -> Link | None:
         if end is None:
@@ -169,7 +189,13 @@ class DrivePage(Page):
         command = commands.add_card(drive, match.kind.id, match.kind.title.split(",")[0], x, y, **fields)
         key = command.changes[0].key
         end = self.connect_to
-        if end is not None and match.port and self._still_open(end):
+        wire = drive.wires.get(session.selected_wire)
+        ports = through_ports(match.kind, link) if wire and (link := self._link_of(wire.a)) is not None else None
+        if wire is not None and ports is not None:
+            command = add_into_wire(drive, command, key, ports, wire)
+        elif end is not None and self._is_obvious(command, key, end):
+            command = add_wired(drive, command, key, end.card)
+        elif end is not None and match.port and self._still_open(end):
             scratch = drive.copy()
             command.apply(scratch)
             a, b = self._directed(end, End(key, match.port), scratch)
@@ -178,6 +204,14 @@ class DrivePage(Page):
         session.do(command)
         session.select([key])
         self.sheet.setFocus()
+
+    def _is_obvious(self, added: commands.Command, new: str, end: End) -> bool:
+        """Whether the end that somebody drew from, or any where a card is selected, is among the wires to a new card
+        that are obvious."""
+        scratch = self.session.drive.copy()
+        added.apply(scratch)
+        found = obvious(scratch, [new, end.card]).sure
+        return any(end in pair or not self.drawn for pair in found)
 
     def new_block(self) -> None:
         """Ask what an own block is to be, and show it where it is written."""

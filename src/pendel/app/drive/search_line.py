@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -34,8 +34,14 @@ class Match:
     """File of an assembly from the user's own shelf."""
 
 
-def matches(text: str, link: Link | None) -> list[Match]:
-    """Kinds that fit the words typed, best first; kinds that connect to ``link`` before others."""
+COMPLETES, SHOWN_FROM = 30.0, 0.1
+"""For a kind that is all that a card asks for, and from which share on that is said."""
+
+
+def matches(text: str, link: Link | None, completing: Mapping[str, float] | None = None) -> list[Match]:
+    """Kinds that fit the words typed, best first; kinds that complete what is selected, then those that connect to
+    ``link``, before others."""
+    completing = completing or {}
     words = text.lower().split()
     entries = []
     for place, kind in enumerate(kinds().values()):
@@ -49,8 +55,9 @@ def matches(text: str, link: Link | None) -> list[Match]:
         port = next((p.name for p in kind.ports if link is not None and fits(link, p.link)), "")
         if not port and link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             port = "signals"
-        score += 12.0 if port else 0.0
+        score += 12.0 if port and not completing else 4.0 if port else 0.0
         score += WHOLE if kind.title.lower() == text.strip().lower() and (port or link is None) else 0.0
+        score += COMPLETES * completing.get(kind.id, 0.0)
         entries.append(Match(kind, score - place * 0.01, port))
     return sorted(entries, key=lambda m: -m.score)
 
@@ -84,17 +91,20 @@ class SearchLine(PopupLine):
 
     def __init__(self, parent: QWidget):
         self.link: Link | None = None
+        self.completing: Mapping[str, float] = {}
         self.shelf: list[tuple[str, Path]] = []
         super().__init__(parent, self._found, WORDS)
 
-    def open_at(self, where: QPoint, link: Link | None) -> None:
-        self.link = link
+    def open_at(self, where: QPoint, link: Link | None, completing: Mapping[str, float] | None = None) -> None:
+        self.link, self.completing = link, completing or {}
         self.shelf = [*on_shelf(), *ready()]
         self.show_at(where)
 
     def _found(self, text: str) -> Iterator[Entry]:
-        fitting = [*matches(text, self.link), *shelf_matches(text, self.shelf)]
+        fitting = [*matches(text, self.link, self.completing), *shelf_matches(text, self.shelf)]
         for match in sorted(fitting, key=lambda m: -m.score) if text else fitting:
             needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS)
             sentence = f"{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
-            yield Entry(match.kind.title, sentence, "fits here" if match.port and self.link else "", match.kind, match)
+            aside = "fits here" if match.port and self.link else ""
+            aside = "completes it" if self.completing.get(match.kind.id, 0.0) >= SHOWN_FROM else aside
+            yield Entry(match.kind.title, sentence, aside, match.kind, match)

@@ -121,6 +121,7 @@ ACTIONS = (
     ActionSpec("add", "Add a part or block …", "Insert", "A", lambda w: w.editing.add_card()),
     ActionSpec("new_block", "New own block …", "Insert", "", lambda w: w.editing.new_block()),
     ActionSpec("wire", "Wire …", "Insert", "W", lambda w: w.editing.wire()),
+    ActionSpec("wire_obvious", "Wire what is obvious", "Insert", "Shift+W", lambda w: w.editing.wire_obvious()),
     ActionSpec("tap", "Tap on this signal …", "Insert", "P", lambda w: w.editing.tap()),
     ActionSpec("quantity", "Quantity …", "Insert", "Ctrl+Shift+K", lambda w: w.editing.add_quantity()),
     separator("Insert"),
@@ -152,5 +153,5 @@ ACTIONS = (
     separator("Help"),
     ActionSpec("about", "About Pendel", "Help", "", about),
 )
-ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit", "open_circuit"})
+ON_SHEET = frozenset({"add", "wire", "wire_obvious", "tap", "tidy", "fit", "open_circuit"})
 """Single letters that act only while no text is being typed."""

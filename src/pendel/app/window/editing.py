@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QInputDialog, QLineEdit, QPlainTextEdi
 
 from pendel.app.drive.page import DrivePage
 from pendel.app.drive.wire_dialog import choose_wire
+from pendel.app.drive.wire_obvious import wire_obvious
 from pendel.app.session.card_text import main_signal
 from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Block, Choice
@@ -145,6 +146,13 @@ class Editing(QObject):
         ends = choose_wire(self.window, self.session)
         if ends is not None:
             self.session.do(commands.add_wire(self.session.drive, *ends))
+
+    def wire_obvious(self) -> None:
+        """Wire what is selected as it is usually wired; what could be meant in several ways is asked."""
+        self.commit()
+        self.page_wanted.emit("Drive")
+        if said := wire_obvious(self.session, self.window):
+            self.status_message.emit(said)
 
     def signal_to_tap(self) -> End | None:
         session = self.session

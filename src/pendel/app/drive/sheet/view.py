@@ -23,13 +23,13 @@ from pendel.app.drive.sheet.geometry import (
     Box,
     boundary,
     distance_to_path,
-    tidy,
 )
 from pendel.app.drive.sheet.geometry import Link as Routed
 from pendel.app.drive.sheet.handles import place_handles
 from pendel.app.drive.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
 from pendel.app.drive.sheet.routing import Router
 from pendel.app.drive.sheet.terminals import Terminals
+from pendel.app.drive.sheet.tidying import tidy
 from pendel.app.drive.sheet.wiring import SIGNALS, WireDrawing
 from pendel.app.drive.sheet.zooming import ZoomedView
 from pendel.app.session import card_text as shown
@@ -532,10 +532,11 @@ class SheetView(ZoomedView):
         assert event is not None
         menu = QMenu(self)
         names = (
-            ("add", "tidy")
+            ("add", "wire_obvious", "tidy")
             if not (self.session.selection or self.session.selected_wire)
             else (
                 "open_circuit",
+                "wire_obvious",
                 "group",
                 "dissolve",
                 "shelve",

@@ -22,8 +22,8 @@ EDGE = 10
 
 
 class ZoomedView(QGraphicsView):
-    """Wheel, or Ctrl with it, zooms at the pointer; Shift and wheel, or the space bar held and a drag, move; + − 0 and
-    F zoom by key."""
+    """Wheel, or Ctrl with it, zooms at the pointer; Shift and wheel, or the space bar held and a drag, move; + − 0
+    and F zoom by key."""
 
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
