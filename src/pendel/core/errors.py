@@ -38,6 +38,17 @@ class UnknownName(ExpressionProblem):
         return f"{self.name} has no value. {hint}"
 
 
+class UnknownCardValue(ExpressionProblem):
+    """A name of the form card.value that stands for nothing."""
+
+    def __init__(self, name: str, reason: str):
+        super().__init__(name, reason)
+        self.name, self.reason = name, reason
+
+    def __str__(self) -> str:
+        return f"{self.name} has no value: {self.reason}"
+
+
 class WrongDimension(ExpressionProblem):
     def __init__(self, got: str, wanted: str, what: str = "This"):
         super().__init__(got, wanted, what)

@@ -15,6 +15,7 @@ from pendel.app.bench.panel_source import PanelSource
 from pendel.app.widgets.basic import Elided, button, column, label, row, wrapped
 from pendel.app.widgets.theme import colour
 from pendel.app.widgets.timers import RefreshWhenShown
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive import commands
 from pendel.core.drive.document import PANEL_INPUTS, PANEL_ORDERS, PanelControl
 from pendel.core.drive.limits import PANEL_COLUMNS, PANEL_ROWS
@@ -169,7 +170,7 @@ class Canvas(QWidget):
 
     def lay_out(self) -> None:
         drive = self.panel.session.drive
-        names = Names({n: q.text for n, q in drive.quantities.items()})
+        names = names_of(drive)
         for key in list(self.frames):
             known = drive.panel.get(key)
             if known is None or replace(known, x=0, y=0, w=1, h=1) != replace(

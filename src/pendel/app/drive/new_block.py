@@ -19,13 +19,13 @@ from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Field, column, label, row, wrapped
 from pendel.core.catalogue import own_block
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.check.formats import FORMATS
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
-from pendel.core.quantities.named import Names
 from pendel.core.trust import allow
 
 WRITTEN_IN = {
@@ -145,7 +145,7 @@ class NewBlock(QDialog):
         """The block as typed, with a frame that builds. Raises `PendelError`."""
         ports = tuple(f"{name}: {way}" + (f", {unit}" if unit else "") for name, way, unit, *_ in self.rows(self.ports))
         values, states = (tuple(f"{n} = {t}" for n, t in self.rows(each)) for each in (self.values, self.states))
-        names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
+        names = names_of(self.session.drive)
         every = value_in_field(self.every.text(), "", names)
         limits = own_block.EVERY
         if every != int(every) or not (limits.low or 1) <= every <= (limits.high or every):

@@ -51,6 +51,7 @@ from pendel.app.widgets.basic import (
     wrapped,
 )
 from pendel.app.widgets.timers import Later
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.own_block import C
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.numbers.representation import NumberFormat, Rep
@@ -63,7 +64,6 @@ from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.firmware.ship import EXAMPLE, Checked, write_sources
 from pendel.core.firmware.written import Written
 from pendel.core.quantities.expressions import value_in_field
-from pendel.core.quantities.named import Names
 from pendel.core.runs.requests import (
     CheckRequest,
     FormatsRequest,
@@ -446,7 +446,7 @@ class FirmwarePage(Page):
         self.session.attempt(lambda: commands.set_range(self.session.drive, block, port, ends_of(text)))
 
     def _read_value(self, text: str, unit: str) -> float:
-        names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
+        names = names_of(self.session.drive)
         return value_in_field(text, unit, names)
 
     # jobs ----------------------------------------------------------------------

@@ -7,9 +7,9 @@ from dataclasses import replace
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Field
 from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import ANY
 from pendel.core.drive import commands
-from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import digits_of, stepped
 
 
@@ -17,7 +17,7 @@ def value_after(session: Session, card: str, name: str, text: str, count: int) -
     """A value's text after so many of its steps. Raises `ExpressionProblem`."""
     drive = session.drive
     value = kind_in(drive, card).value(name)
-    names = Names({n: q.text for n, q in drive.quantities.items()})
+    names = names_of(drive)
     unit = value.unit if value is not None and value.unit != ANY else ""
     record = drive.cards[card]
     return stepped(text, unit, count, record.steps.get(name, ""), names, digits_of(record.digits.get(name, "")))

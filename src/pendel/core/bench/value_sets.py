@@ -8,10 +8,10 @@ from pathlib import Path
 
 from pendel.core.bench.description import Description, LiveValue
 from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.check.values import evaluate_value, meant_unit
 from pendel.core.drive.document import Drive
 from pendel.core.errors import ExpressionProblem, FileProblem
-from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure
 
 FORMAT = "pendel values"
@@ -45,7 +45,7 @@ def value_of(drive: Drive, live: LiveValue, text: str) -> float:
     """What a text is for a live value of a drive (SI). Raises `ExpressionProblem`."""
     declared = kind_in(drive, live.facts.block).value(live.facts.name)
     assert declared is not None
-    names = Names({n: q.text for n, q in drive.quantities.items()})
+    names = names_of(drive)
     return evaluate_value(declared, text, names, meant_unit(drive, live.facts.block, declared))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check.cards import cards
@@ -11,12 +12,12 @@ from pendel.core.check.formats import formats
 from pendel.core.check.panel import panel
 from pendel.core.check.plans import plans
 from pendel.core.check.settings import quantities, settings
+from pendel.core.check.ties import ties
 from pendel.core.check.unit_fit import unit_fit
 from pendel.core.check.wires import ports, taps, wires
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveProblem
-from pendel.core.quantities.named import Names
 
 
 def unknown_kinds(of: Subject) -> None:
@@ -28,6 +29,7 @@ RULES: tuple[Rule, ...] = (
     settings,
     unknown_kinds,
     cards,
+    ties,
     formats,
     harmonics,
     wires,
@@ -42,7 +44,7 @@ RULES: tuple[Rule, ...] = (
 
 def examine(drive: Drive) -> Examined:
     """Evaluate and check everything that needs no equations."""
-    names = Names({name: q.text for name, q in drive.quantities.items()})
+    names = names_of(drive)
     kinds, unknown = known_kinds(drive)
     of = Subject(drive, kinds, names, Examined(), tuple(unknown))
     for rule in RULES:

@@ -6,6 +6,7 @@ import math
 from collections import defaultdict
 from collections.abc import Callable, Generator, Mapping
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Value
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.document import Drive, End
@@ -30,7 +31,7 @@ class SignalUnits:
     def __init__(self, drive: Drive, kinds: Mapping[str, Kind] | None = None, names: Names | None = None) -> None:
         """`kinds` of its cards and its `names`, where they are known."""
         self.drive, self.kinds = drive, kinds
-        self.names = names or Names({name: q.text for name, q in drive.quantities.items()})
+        self.names = names or names_of(drive)
         self._wired: dict[End, str] = {}
         self._made: dict[End, str] = {}
         """What searches of both ways found."""

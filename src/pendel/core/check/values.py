@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 
 from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import ANY, Contradiction, Kind, Part, Rows, Value
 from pendel.core.check.examined import Examined, Subject
 from pendel.core.check.signal_units import signal_unit
@@ -80,7 +81,7 @@ def unit_in_use(drive: Drive, card: str, name: str) -> str:
     if value is None or value.unit != ANY:
         return value.unit if value is not None else ""
     text = drive.cards[card].values.get(name, value.default)
-    names, meant = Names({n: q.text for n, q in drive.quantities.items()}), meant_unit(drive, card, value)
+    names, meant = names_of(drive), meant_unit(drive, card, value)
     # One Hz of a speed is 2 pi of its unit: then figures are not in the unit they are written with.
     if (own := own_unit(text)) and of_any_unit(f"1 {own}", names, meant) == unit_of(own)[0]:
         return own

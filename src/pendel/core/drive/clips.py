@@ -9,7 +9,7 @@ from pendel.core.drive.commands import Change, Command, card_of, changed, put
 from pendel.core.drive.document import Card, Drive, End, Quantity, Wire
 from pendel.core.drive.limits import within_sheet
 from pendel.core.drive.nesting import free_role, with_members
-from pendel.core.quantities.expressions import names_in
+from pendel.core.quantities.expressions import names_in, with_other_cards
 
 
 def copy_cards(drive: Drive, cards: Iterable[str], offset: int = 8) -> tuple[Command, list[str]]:
@@ -70,11 +70,15 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -
         card, dot, name = signal.partition(".")
         return new_ids.get(card, card) + dot + name
 
+    def named_as_new(text: str) -> str:
+        """What names a card that comes along names its twin."""
+        return with_other_cards(text, new_ids)
+
     scratch = drive.copy()
     for key, card in clipped.cards.items():
         new, held = new_ids[key], card.inside in new_ids
         after = replace(
-            card,
+            card.rewritten(named_as_new),
             name=scratch.free_name(card.name),
             pinned_key="",  # there must be no second
             x=within_sheet(card.x + (0 if held else offset)),

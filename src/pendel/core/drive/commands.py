@@ -33,7 +33,7 @@ from pendel.core.drive.limits import check_changes, within_sheet
 from pendel.core.drive.nesting import free_role, resolved, with_members
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveProblem
-from pendel.core.quantities.expressions import renamed
+from pendel.core.quantities.expressions import renamed, with_other_cards
 from pendel.core.quantities.named import check_name
 
 
@@ -354,37 +354,70 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
                 Change("wires", after.key, None, after, place),
             ]
     changes += [changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card]
-    changes += [
-        changed(drive, "panel", key, replace(control, target=renamed_signal(control.target, card, new)))
-        for key, control in drive.panel.items()
-        if control.target not in PANEL_ORDERS and renamed_signal(control.target, card, new) != control.target
-    ]
 
     def named(signal: str) -> str:
         return renamed_signal(signal, card, new)
 
-    changes += in_transfers(drive, named)
-    if new != card:
-        changes += in_plans(drive, lambda plan: plan.with_card(card, new))
-        changes += in_duties(drive, lambda duty: duty.with_card(card, new))
-        views = {name: view.with_signals(named) for name, view in drive.views.items()}
-        changes += [changed(drive, "views", n, after) for n, after in views.items() if after != drive.views[n]]
-    for key, other in drive.cards.items() if new != card else ():
+    def follow(text: str) -> str:
+        return with_other_cards(text, {card: new})
+
+    if new == card:
+        return Command(f"Rename {record.name} to {name}", tuple(changes))
+    changes[1] = replace(changes[1], after=with_other_texts(replace(record, name=name), follow))  # it may name itself
+    changes += texts_that_follow(drive, follow, named)
+    changes += in_plans(drive, lambda plan: plan.with_card(card, new))
+    changes += in_duties(drive, lambda duty: duty.with_card(card, new))
+    views = {name: view.with_signals(named) for name, view in drive.views.items()}
+    changes += [changed(drive, "views", n, view) for n, view in views.items() if view != drive.views[n]]
+    for key, other in drive.cards.items():
         inside = new if other.inside == card else other.inside
         tuned_on = {named(name): gain for name, gain in other.tuned_on.items()}
-        if key != card and (inside, tuned_on) != (other.inside, other.tuned_on):
-            changes.append(changed(drive, "cards", key, replace(other, inside=inside, tuned_on=tuned_on)))
+        follower = replace(with_other_texts(other, follow), inside=inside, tuned_on=tuned_on)
+        if key != card and follower != other:
+            changes.append(changed(drive, "cards", key, follower))
     return Command(f"Rename {record.name} to {name}", tuple(changes))
+
+
+def with_other_texts(card: Card, change: Callable[[str], str]) -> Card:
+    """A card with each of its expressions changed, and what was proposed for it."""
+    proposed = {name: change(text) for name, text in card.proposed.items()}
+    return replace(card.rewritten(change), proposed=proposed)
+
+
+def texts_that_follow(drive: Drive, follow: Callable[[str], str], named: Callable[[str], str] = str) -> list[Change]:
+    """Changes of all expressions but those of cards, and of all that names signals but wires, where something is called
+    otherwise."""
+    quantities = {n: replace(q, text=follow(q.text)) for n, q in drive.quantities.items()}
+    changes = [changed(drive, "quantities", n, q) for n, q in quantities.items() if q != drive.quantities[n]]
+    for key, control in drive.panel.items():
+        target = control.target if control.target in PANEL_ORDERS else named(control.target)
+        after = replace(control.rewritten(follow), target=target)
+        if after != control:
+            changes.append(changed(drive, "panel", key, after))
+    for name in SETTING_UNITS:
+        text = drive.settings[name]
+        if follow(text) != text:
+            changes.append(changed(drive, "settings", name, follow(text)))
+    for name, kept in drive.transfers.items():
+        opened = tuple(map(named, kept.opened))
+        ends = {"source": named(kept.source), "target": named(kept.target)}
+        way = replace(kept, **ends, opened=opened, at=follow(kept.at))
+        if way != kept:
+            changes.append(changed(drive, "transfers", name, way))
+    return changes
 
 
 def renamed_cards(command: Command) -> dict[str, str]:
     """Cards that have another id after it, by the one before."""
+
+    def as_renamed(gone: Change, new: Change) -> Card:
+        card = replace(gone.before, name=new.after.name)
+        return with_other_texts(card, lambda text: with_other_cards(text, {gone.key: new.key}))
+
     return {
         gone.key: new.key
         for gone, new in pairwise(c for c in command.changes if c.table == "cards")
-        if gone.at == new.at is not None
-        and gone.after is None is new.before
-        and replace(gone.before, name=new.after.name) == new.after
+        if gone.at == new.at is not None and gone.after is None is new.before and as_renamed(gone, new) == new.after
     }
 
 
@@ -426,29 +459,16 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
     at = list(drive.quantities).index(old)
     record = drive.quantities[old]
     changes = [Change("quantities", old, record, None, at), Change("quantities", new, None, record, at)]
-    for key, quantity in drive.quantities.items():
-        text = renamed(quantity.text, old, new)
-        if key != old and text != quantity.text:
-            changes.append(changed(drive, "quantities", key, replace(quantity, text=text)))
 
     def follow(text: str) -> str:
         return renamed(text, old, new)
 
     for key, card in drive.cards.items():
-        proposed = {name: follow(text) for name, text in card.proposed.items()}
-        after = replace(card.rewritten(follow), proposed=proposed)
-        if after != card:
+        if (after := with_other_texts(card, follow)) != card:
             changes.append(changed(drive, "cards", key, after))
-    for key, control in drive.panel.items():
-        if control.rewritten(follow) != control:
-            changes.append(changed(drive, "panel", key, control.rewritten(follow)))
-    for name in SETTING_UNITS:
-        text = drive.settings[name]
-        if follow(text) != text:
-            changes.append(changed(drive, "settings", name, follow(text)))
-    for name, kept in drive.transfers.items():
-        if follow(kept.at) != kept.at:
-            changes.append(changed(drive, "transfers", name, replace(kept, at=follow(kept.at))))
+    changes += [
+        change for change in texts_that_follow(drive, follow) if (change.table, change.key) != ("quantities", old)
+    ]
     changes += in_plans(drive, lambda plan: plan.with_quantity(old, new))
     changes += in_duties(drive, lambda duty: duty.with_quantity(old, new))
     return Command(f"Rename {old} to {new}", tuple(changes))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from pendel.core.quantities.expressions import renamed
+from pendel.core.quantities.expressions import renamed, with_other_cards
 
 STEADY = "steady"
 """How often a duty follows itself until it is the cycle that repeats itself; else a number, as written."""
@@ -32,7 +32,7 @@ class DutyPlan:
             card, dot, rest = name.partition(".")
             return new + dot + rest if dot and card == old else name
 
-        return self.rewritten(moved, str)
+        return self.rewritten(moved, lambda text: with_other_cards(text, {old: new}))
 
     def with_quantity(self, old: str, new: str) -> DutyPlan:
         """The same for a quantity that is called otherwise."""

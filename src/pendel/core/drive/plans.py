@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from pendel.core.errors import SyntaxProblem
-from pendel.core.quantities.expressions import renamed
+from pendel.core.quantities.expressions import renamed, with_other_cards
 from pendel.core.quantities.tokens import tokens
 
 WAYS = {
@@ -64,7 +64,9 @@ class Plan:
         def argument(name: str) -> str:
             return new if name == old else moved(name)
 
-        return self.rewritten(moved, str, lambda text: with_names(text, argument))
+        return self.rewritten(
+            moved, lambda text: with_other_cards(text, {old: new}), lambda text: with_names(text, argument)
+        )
 
     def with_quantity(self, old: str, new: str) -> Plan:
         """The same for a quantity that is called otherwise."""

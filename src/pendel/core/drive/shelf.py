@@ -30,6 +30,8 @@ def folder() -> Path:
 def only_assembly(drive: Drive, assembly: str) -> Drive:
     """A drive of one assembly, with the quantities its values use. Raises `DriveProblem` when the card is
     none."""
+    from pendel.core.catalogue.card_names import with_values_of_missing  # which knows what a drive may name
+
     face = face_of(drive, assembly)
     clipped = clip(drive, [assembly])
     top = drive.cards[assembly]
@@ -40,6 +42,7 @@ def only_assembly(drive: Drive, assembly: str) -> Drive:
     }
     kept.wires = {w.key: w for w in clipped.wires}
     kept.quantities = dict(clipped.quantities)
+    with_values_of_missing(kept, drive)
     return kept
 
 

@@ -26,13 +26,13 @@ def known_name(what: str, name: str, known: Iterable[str], owner: str) -> None:
 
 def read_figure(drive: Drive, text: str | None, unit: str, otherwise: float) -> float:
     """A text with a unit, or with the drive's quantities, in a unit. Raises `DriveProblem`."""
+    from pendel.core.catalogue.card_names import names_of  # which knows what a drive may name
     from pendel.core.quantities.expressions import value_in_field
-    from pendel.core.quantities.named import Names
 
     if not text:
         return otherwise
     try:
-        return value_in_field(text, unit, Names({n: q.text for n, q in drive.quantities.items()}))
+        return value_in_field(text, unit, names_of(drive))
     except ExpressionProblem as problem:
         raise DriveProblem(str(problem)) from problem
 

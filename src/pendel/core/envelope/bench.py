@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from pendel.core.catalogue.card_names import with_values_of_missing
 from pendel.core.catalogue.declare import Block, Kind
 from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.mechanics.loads import IMPOSED_SPEED
@@ -100,6 +101,7 @@ def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
     holder = _added(made, IMPOSED_SPEED.id, "Bench of the map")
     commands.add_wire(made, End(machine, shaft), End(holder, IMPOSED_SPEED.ports[0].name)).apply(made)
     made.cards[machine] = replace(made.cards[machine], starts={})
+    with_values_of_missing(made, drive)
     sources = frozenset(key for key, card in made.cards.items() if kind_of(card).group in (Group.SUPPLY, "supply"))
     return Bench(made, machine, asked, unit_asked(drive, torque), holder, sources)
 

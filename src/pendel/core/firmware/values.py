@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import ANY, Value
 from pendel.core.check.formats import end_of_live
 from pendel.core.check.values import unit_in_use
@@ -18,7 +19,6 @@ from pendel.core.controllers.numbers.tree import Name
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.firmware.findings import text_of
-from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import multiplied
 from pendel.core.quantities.units import unit as unit_of
 
@@ -136,7 +136,7 @@ def _admitted(drive: Drive, block: str, value: Value | None, text: str, *, lowes
     if value is None:
         return text
     limit = value.low if lowest else value.high
-    names = Names({n: q.text for n, q in drive.quantities.items()})
+    names = names_of(drive)
     unit = "" if value.unit == ANY else value.unit
     try:
         end = end_of_live(drive, block, kind_in(drive, block), value.name, text, names)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from pendel.core.catalogue.card_names import with_values_of_missing
 from pendel.core.catalogue.declare import Kind, Part
 from pendel.core.catalogue.heat import stand_ins
 from pendel.core.catalogue.index import kind_of
@@ -74,6 +75,8 @@ def cut(drive: Drive) -> Cut:
         commands.add_wire(cold, End(source, stand_ins.PORT), inside).apply(cold)
         found.append(Joint(parts, title, meter, source))
     _join_bodies(drive, cold, joints, bodies)
+    for part in (electric, cold):
+        with_values_of_missing(part, drive)
     return Cut(electric, cold, tuple(found))
 
 

@@ -12,6 +12,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.duties import STEADY, DutyPlan
 from pendel.core.errors import DriveProblem, PendelError
@@ -83,7 +84,7 @@ def table(
 
 def duty_of_plan(drive: Drive, plan: DutyPlan, name: str) -> Duty:
     """A duty that a drive keeps. Raises `DriveProblem`."""
-    names = Names({name: q.text for name, q in drive.quantities.items()})
+    names = names_of(drive)
     return table(plan.targets, plan.rows, names, repeated=plan.rounds == STEADY, name=name)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import ANY
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import examine
@@ -126,7 +127,7 @@ def written(drive: Drive, old: str, value: float, of_field: str, plain_unit: str
         node = read(old)
         if isinstance(node, Number) and node.unit:
             return f"{value / one_in_field(node.unit, of_field):.4g} {node.unit}"
-        quantity = evaluate(node, Names({n: q.text for n, q in drive.quantities.items()}), old)
+        quantity = evaluate(node, names_of(drive), old)
         unit_text = "" if quantity.dim == NONE else si_unit_of(quantity.dim, quantity.turn)
         value /= one_in_field(unit_text, of_field) if unit_text else 1.0
     except ExpressionProblem:

@@ -322,6 +322,21 @@ def renamed(text: str, old: str, new: str) -> str:
     return text
 
 
+def with_other_cards(text: str, new: Mapping[str, str]) -> str:
+    """``text`` with every ``card.value`` whose card is called otherwise under its new id, spacing kept."""
+    if not any(f"{old}." in text for old in new):
+        return text
+    try:
+        parts = tokens(text)
+    except SyntaxProblem:
+        return text
+    for token in reversed(parts):
+        card, dot, _ = token.text.partition(".")
+        if token.kind == "name" and dot and card in new:
+            text = text[: token.start] + new[card] + text[token.start + len(card) :]
+    return text
+
+
 Lookup = Callable[[str], Measured]
 
 

@@ -57,14 +57,18 @@ class Names:
         """Value of a name. Raises `UnknownName`, `CircularDefinition` or what its expression raises."""
         if name in self._values:
             return self._values[name]
-        if name not in self.texts:
-            raise UnknownName(name, self._near(name))
         if name in self._open:
             raise CircularDefinition(tuple(self._open[self._open.index(name) :]))
         self._open.append(name)
         try:
-            text = self.texts[name]
-            self._values[name] = evaluate(read(text), self, text)
+            self._values[name] = self.worked_out(name)
         finally:
             self._open.pop()
         return self._values[name]
+
+    def worked_out(self, name: str) -> Measured:
+        """The same for the first time."""
+        if name not in self.texts:
+            raise UnknownName(name, self._near(name))
+        text = self.texts[name]
+        return evaluate(read(text), self, text)

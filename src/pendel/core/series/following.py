@@ -8,9 +8,10 @@ its structure that was ordered before is not ordered again.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import Block, Kind, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check.cards import examine_card
@@ -24,7 +25,6 @@ from pendel.core.equations.flatten import block_in, equation_values, signal_sour
 from pendel.core.equations.skeleton import still_hold
 from pendel.core.errors import DriveHasFindings
 from pendel.core.quantities.expressions import names_in
-from pendel.core.quantities.named import Names
 from pendel.core.runs.simulate import Prepared, contradicting_starts, prepare
 from pendel.core.vocabulary import ValueRole
 
@@ -47,17 +47,17 @@ class Following:
         self.prepared, self.targets = prepared, tuple(targets)
         self.kinds: dict[str, Kind] = {key: kind_of(card) for key, card in prepared.drive.cards.items()}
         self.sources = signal_sources(prepared.drive)
-        self.quantities = following_quantities(prepared.drive, self.targets)
-        self.cards = self._following_cards()
+        held = {card for name in self.targets for card in self._holding(name)}
+        self.names = following_names(prepared.drive, self.kinds, self.targets, held)
+        """Quantities, and values of cards as ``card.value``, that vary with the targets."""
+        self.cards = self._following_cards(held)
         self.as_a_whole = self._changes_equations()
 
-    def _following_cards(self) -> tuple[str, ...]:
-        drive = self.prepared.drive
-        held = {card for name in self.targets for card in self._holding(name)}
+    def _following_cards(self, held: set[str]) -> tuple[str, ...]:
         return tuple(
             key
-            for key, card in drive.cards.items()
-            if key in held or any(self.quantities & names_in(text) for text in texts_of(card, self.kinds[key]))
+            for key, card in self.prepared.drive.cards.items()
+            if key in held or any(self.names & names_in(text) for text in texts_of(card, self.kinds[key]))
         )
 
     def _holding(self, name: str) -> list[str]:
@@ -84,7 +84,7 @@ class Following:
             if dot and self.kinds[card].value_name(ValueRole.PERIODS) == item:
                 return True
         named = {name for n in SETTING_UNITS if n not in PLAIN_SETTINGS for name in names_in(drive.settings[n])}
-        return bool(self.quantities & named)
+        return bool(self.names & named)
 
     def drive_of(self, texts: Sequence[str]) -> Drive:
         """The drive of a row. Raises `DriveProblem`."""
@@ -156,7 +156,7 @@ class Following:
             given_starts=set(base.given_starts),
             profiles=dict(base.profiles),
         )
-        names = Names({name: q.text for name, q in drive.quantities.items()})
+        names = names_of(drive)
         of = Subject(drive, self.kinds, names, examined)
         quantities(of)
         settings(of)
@@ -175,10 +175,21 @@ def texts_of(card: Card, kind: Kind) -> list[str]:
     return [*card.texts, *(value.default for value in kind.values), *sides]
 
 
-def following_quantities(drive: Drive, targets: Sequence[str]) -> frozenset[str]:
-    """Quantities that vary, and those that name one that does."""
-    following = {name for name in targets if name in drive.quantities}
-    uses: Mapping[str, set[str]] = {name: names_in(q.text) for name, q in drive.quantities.items()}
+def following_names(
+    drive: Drive, kinds: Mapping[str, Kind], targets: Sequence[str], held: Collection[str]
+) -> frozenset[str]:
+    """Quantities that vary, and those that name one that does; values of cards likewise, as ``card.value``: those of
+    the cards that are ``held`` by a target, and those whose texts name what varies."""
+    uses: dict[str, set[str]] = {name: names_in(q.text) for name, q in drive.quantities.items()}
+    of_cards = {name for used in uses.values() for name in used if "." in name}
+    texts = (text for key, card in drive.cards.items() for text in texts_of(card, kinds[key]))
+    of_cards |= {name for text in texts for name in names_in(text) if "." in name}
+    for name in of_cards:
+        card, _, item = name.partition(".")
+        value = kinds[card].value(item) if card in kinds else None
+        if value is not None:
+            uses[name] = names_in(drive.cards[card].values.get(item, value.default))
+    following = {name for name in targets if name in uses} | {n for n in of_cards if n.partition(".")[0] in held}
     while more := {name for name, used in uses.items() if used & following} - following:
         following |= more
     return frozenset(following)

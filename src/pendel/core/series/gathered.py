@@ -9,12 +9,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import Plan
 from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import evaluate, read, value_in_field
-from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import own_unit
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.series.columns import read_column
@@ -85,7 +85,7 @@ class Gathered:
     def __init__(self, drive: Drive, plan: Plan):
         self.plan = plan
         self.points: Points = points_of(drive, plan)
-        self._names = Names({name: q.text for name, q in drive.quantities.items()})
+        self._names = names_of(drive)
         self._known: dict[tuple[int, str], float] = {}
         self.heads = [self._head_of(axis) for axis in self.points.axes]
         self.heads += [Head(text, short_name(text)) for text in plan.measures]

@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import RANDOM, Plan
 from pendel.core.errors import DriveProblem, Stopped
@@ -78,7 +79,7 @@ class Search:
         self.goal = goal
         self.plan = replace(plan, combined=RANDOM, count=str(goal.budget))
         self.gathered = Gathered(drive, self.plan)
-        names = Names({name: q.text for name, q in drive.quantities.items()})
+        names = names_of(drive)
         self.spreads = [spread_of(axis, names) for axis in self.gathered.points.axes]
         if goal.sense not in SENSES:
             raise DriveProblem(f"“{goal.sense}” is no goal. Choose one of {', '.join(SENSES)}.")

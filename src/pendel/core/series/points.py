@@ -12,6 +12,7 @@ from functools import cached_property
 
 import numpy as np
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.check.targets import Target, target
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import GRID, HYPERCUBE, RANDOM, ROW_BY_ROW, SAMPLED, SOBOL, SPREADS, Plan, Varied
@@ -127,7 +128,7 @@ def points_of(drive: Drive, plan: Plan) -> Points:
     """
     if not plan.varied:
         raise DriveProblem("Nothing varies yet. Name a quantity, a setting, or a value of a card.")
-    names = Names({name: q.text for name, q in drive.quantities.items()})
+    names = names_of(drive)
     axes: list[Axis] = []
     for varied in plan.varied:
         if varied.target in (axis.target.name for axis in axes):

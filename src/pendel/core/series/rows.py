@@ -12,13 +12,13 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError
 from pendel.core.plant.program import Doubles, Outcome, Structure
 from pendel.core.plant.rows import evaluate_signals, in_one_thread, lean_library
 from pendel.core.plant.simulator import Watch
-from pendel.core.quantities.named import Names
 from pendel.core.runs.evaluating import Here
 from pendel.core.runs.simulate import Prepared, add_remarks, prepare, recorded_run
 from pendel.core.series.columns import Column, ColumnValue, evaluate_columns, read_column, signals_in, unknown_signal
@@ -102,7 +102,7 @@ class Series:
                     raise RowStopped
                 if self.needs_remarks:
                     add_remarks(run, prepared)
-                names = Names({name: q.text for name, q in drive.quantities.items()})
+                names = names_of(drive)
                 run.evaluator = self.evaluator
                 figures = evaluate_columns(self.columns, run, names)
         except DriveHasFindings as problem:

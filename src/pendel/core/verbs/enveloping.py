@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
@@ -41,7 +42,7 @@ def envelope(
     from pendel.core.envelope.report import report_of
     from pendel.core.series.points import whole_number
 
-    names = Names({name: q.text for name, q in drive.quantities.items()})
+    names = names_of(drive)
     made = make(
         drive,
         machine,

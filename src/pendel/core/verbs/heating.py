@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.heat.duty import Duty, from_csv, of_type, seconds_of, table
@@ -50,10 +51,6 @@ class HeatReport:
         """Write the curves. Raises `FileProblem`."""
         assert self.table is not None
         self.table.save(path)
-
-
-def names_of(drive: Drive) -> Names:
-    return Names({name: q.text for name, q in drive.quantities.items()})
 
 
 def duty_of(

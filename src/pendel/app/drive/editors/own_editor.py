@@ -12,11 +12,11 @@ from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import code_font, colour
 from pendel.app.widgets.timers import Later
 from pendel.core.catalogue import own_block
+from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.own import PART, OwnModel, read_own
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import PendelError
-from pendel.core.quantities.named import Names
 from pendel.core.trust import allow, is_allowed
 
 HINTS = {
@@ -87,7 +87,7 @@ class OwnEditor(QWidget):
 
     def write_frame(self) -> None:
         """Add to the typed lines what a block needs that can be built."""
-        names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
+        names = names_of(self.session.drive)
         try:
             framed = own_block.framed(self.written(), self.kind, names)
         except PendelError as problem:
@@ -131,7 +131,7 @@ class OwnEditor(QWidget):
         self._show(self.written())
 
     def _show(self, own: OwnEquations) -> None:
-        names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
+        names = names_of(self.session.drive)
         model: own_block.BlockModel | OwnModel
         model = read_own(own, names) if self.kind == PART else own_block.read_block(own, self.kind, names)
         titles = {name: title.split(",")[0].lower() for name, title, *_ in SECTIONS[self.kind]}
