@@ -40,6 +40,12 @@ def show_envelope(window: MainWindow) -> None:
     envelope.raise_()
 
 
+def begin_first_steps(window: MainWindow) -> None:
+    from pendel.app.window.first_steps import first_steps
+
+    first_steps(window)
+
+
 def show_other_programs(window: MainWindow) -> None:
     from pendel.app.window.other_programs import OtherProgramsDialog
 
@@ -147,6 +153,7 @@ ACTIONS = (
     ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
     ActionSpec("speeds", "Speeds in rpm", "View", "", lambda w: w.unit_choices.toggle_speeds()),
     ActionSpec("next_area", "Next area", "View", "F6", lambda w: w.next_area()),
+    ActionSpec("first_steps", "First steps", "Help", "", begin_first_steps),
     ActionSpec("help", "What this is", "Help", "F1", show_help),
     ActionSpec("do", "Do …", "Help", "Ctrl+K", lambda w: w.menus.do_line.ask()),
     ActionSpec("keys", "Keys", "Help", "?", show_keys),

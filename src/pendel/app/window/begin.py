@@ -70,11 +70,12 @@ class ListedDelegate(QStyledItemDelegate):
 
 
 class BeginDialog(QDialog):
-    """``chosen`` gives what is to be opened, ``new_wanted`` and ``file_wanted`` are the other ways to begin."""
+    """``chosen`` gives what is to be opened, ``new_wanted``, ``file_wanted`` and ``steps_wanted`` are the other ways to begin."""
 
     chosen = pyqtSignal(object)
     new_wanted = pyqtSignal()
     file_wanted = pyqtSignal()
+    steps_wanted = pyqtSignal()
     at_start_changed = pyqtSignal(bool)
 
     def __init__(self, jobs: Jobs, recent: list[str], *, at_start: bool, parent: QWidget):
@@ -100,9 +101,11 @@ class BeginDialog(QDialog):
         new = button("New drive …", self.new_wanted.emit, "primary")
         new.setToolTip("An empty sheet, or a whole drive from what a data sheet gives")
         from_file = button("Open a file …", self.file_wanted.emit)
-        for each in (new, from_file):
+        steps = button("First steps", self.steps_wanted.emit)
+        steps.setToolTip("A tour in the window: look, run, change, compare, tune, own part, firmware, board")
+        for each in (new, from_file, steps):
             each.setAutoDefault(False)
-        inside.addLayout(row(new, from_file, 1))
+        inside.addLayout(row(new, from_file, steps, 1))
         self.line = QLineEdit()
         self.line.setPlaceholderText("search: what it is, what is in it, what it is called …")
         self.line.setAccessibleName("Search drives")

@@ -37,6 +37,8 @@ class DriveFiles(QObject):
 
     status_message = pyqtSignal(str)
     created = pyqtSignal()
+    steps_wanted = pyqtSignal()
+    """The tour for who is new."""
 
     def __init__(
         self,
@@ -102,6 +104,7 @@ class DriveFiles(QObject):
         dialog.chosen.connect(lambda one: instead(lambda: self._open_listed(one)))
         dialog.new_wanted.connect(lambda: instead(self.ask_new_drive))
         dialog.file_wanted.connect(lambda: instead(self.open_drive))
+        dialog.steps_wanted.connect(lambda: instead(self.steps_wanted.emit))
         dialog.at_start_changed.connect(lambda shown: self.preferences.set(BEGIN, YES if shown else NO))
         dialog.open()
 

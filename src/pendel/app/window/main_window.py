@@ -245,6 +245,7 @@ class MainWindow(QMainWindow):
         self.session.vary_wanted.connect(self.vary)
         self.session.overlay_wanted.connect(lambda names: self.page("Runs").overlay(names))
         self.session.strips_wanted.connect(lambda signals: self.page("Runs").put_on_strips(signals))
+        self.files.steps_wanted.connect(lambda: self.actions_by_name["first_steps"].trigger())
         self.files.created.connect(lambda: self.show_page("Drive"))
 
     # showing -------------------------------------------------------------------
