@@ -70,7 +70,8 @@ class ListedDelegate(QStyledItemDelegate):
 
 
 class BeginDialog(QDialog):
-    """``chosen`` gives what is to be opened, ``new_wanted``, ``file_wanted`` and ``steps_wanted`` are the other ways to begin."""
+    """``chosen`` gives what is to be opened; ``new_wanted``, ``file_wanted`` and ``steps_wanted`` are the other ways to
+    begin."""
 
     chosen = pyqtSignal(object)
     new_wanted = pyqtSignal()
