@@ -62,7 +62,7 @@ def show_help(window: MainWindow) -> None:
     """Of the chosen card, or of all that there is."""
     from pendel.app.window.help_window import HelpWindow
 
-    help_window = window.findChild(HelpWindow) or HelpWindow(window)
+    help_window = window.findChild(HelpWindow) or HelpWindow(window.session, window)
     kinds = window.session.kinds()
     help_window.show_for([kinds[card] for card in window.session.selection if card in kinds])
 

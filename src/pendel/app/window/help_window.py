@@ -15,10 +15,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from pendel.app.drive.editors.typeset import Typeset
+from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import code_font
 from pendel.core.catalogue.declare import Kind
-from pendel.core.catalogue.help import as_text, help_of, matching
+from pendel.core.catalogue.help import EQUATIONS, as_text, help_of, matching
 
 CODE = "What it does at each of its ticks"
 
@@ -27,8 +29,9 @@ class HelpWindow(QDialog):
     """A list of all parts and blocks, searched by any words, and the page of the chosen one. It stays beside the window
     while one goes on there."""
 
-    def __init__(self, parent: QWidget):
+    def __init__(self, session: Session, parent: QWidget):
         super().__init__(parent)
+        self.session = session
         self.setWindowTitle("Help")
         self.setModal(False)
         self.resize(760, 640)
@@ -102,7 +105,12 @@ class HelpWindow(QDialog):
         for section in found.sections:
             inside.addSpacing(4)
             inside.addWidget(label(section.title, "heading"))
-            if section.text:
+            if section.title == EQUATIONS and section.text:
+                equations = Typeset(self.session)
+                equations.setAccessibleName(section.text)
+                equations.show_lines(tuple(section.text.split("\n")))
+                inside.addWidget(equations)
+            elif section.text:
                 text = wrapped(section.text)
                 text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
                 if section.title == CODE:

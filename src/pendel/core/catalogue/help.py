@@ -47,6 +47,7 @@ def help_of(kind: Kind) -> HelpPage:
 
 def _sections(kind: Kind) -> Iterator[Section]:
     yield Section("How it works", text=about(kind))
+    yield equations_of(kind)
     if isinstance(kind, Block):
         yield Section("What it does at each of its ticks", text=update_of(kind))
     yield Section("Ports", tuple((p.name, p.label, port_words(p.link, p.unit)) for p in kind.ports))
@@ -62,6 +63,21 @@ def _sections(kind: Kind) -> Iterator[Section]:
     if isinstance(kind, Part):
         yield Section("Signals of a run", tuple((s.name, s.label, s.unit) for s in kind.signals))
     yield Section("Examples with it", tuple((title, "", "") for title in examples_with().get(kind.id, ())))
+
+
+EQUATIONS = "Equations"
+
+
+def equations_of(kind: Kind) -> Section:
+    """Those that run, with the usual values, and what its symbols at ports are."""
+    from pendel.core.catalogue.stated import stated  # needs what builds equations
+
+    found = stated(kind.id)
+    rows = [(symbol, label, "") for symbol, label in found.symbols]
+    level = f"At the level {found.level}. " if found.level else ""
+    rest = f"{found.left_out} more go by conditions or tables, or are long." if found.left_out else ""
+    note = [("", f"{level}{rest}".strip(), "")] if found.equations and (level or rest) else []
+    return Section(EQUATIONS, tuple([*rows, *note] if found.equations else []), "\n".join(found.equations))
 
 
 def about(kind: Kind) -> str:
