@@ -585,6 +585,8 @@ def test_usual_strips_show_what_belongs_together(window):
     opened(window, "haul_inverter")
     run(window)
     page = runs_page(window)
+    page.usual_strips()  # instead of those that the example came with
+    settle()
     shown = [spec.signals for spec in page.strips.specs]
     assert shown[0] == ["inverter.line_voltage"] and shown[1] == [f"test_load.current_{n}" for n in "abc"]
     assert shown[-1] == ["link.voltage"]

@@ -3,6 +3,7 @@ do it; it is left and taken up again at any time."""
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -23,8 +24,8 @@ from pendel.core.drive.examples import DEMO
 if TYPE_CHECKING:
     from pendel.app.window.main_window import MainWindow
 
-LOOK_EVERY_MS, PATIENCE = 250, 80
-"""How often it is looked whether a station is done, and how many times what it is to do is tried."""
+LOOK_EVERY_MS, PATIENCE = 250, 30.0
+"""How often it is looked whether a station is done, and for how long what it is to do is tried, s."""
 AT = "first_steps/station"
 MOTOR, LEAF, GAINS, LOOP = "door_motor", "m_leaf", ("K_p", "T_i"), "speed_pi"
 """Of the door drive."""
@@ -244,7 +245,8 @@ class FirstSteps(QDialog):
             each.setAutoDefault(False)
         inside.addLayout(row(self.back_button, self.do_button, 1, self.next_button))
         self.ring = Ring(window)
-        self.tries = 0
+        self.tried_until = 0.0
+        """Time by the clock of the process."""
         self.timer = QTimer(self)
         self.timer.setInterval(LOOK_EVERY_MS)
         self.timer.timeout.connect(self.look)
@@ -269,7 +271,7 @@ class FirstSteps(QDialog):
         self.window_of.settings.setValue(AT, str(self.number))
         session = self.window_of.session
         self.begun = Begun(len(session.runs), session.drive.copy())
-        self.tries, self.was_done = 0, False
+        self.tried_until, self.was_done = 0.0, False
         station = self.station
         place = f"{self.number + 1} of {len(STATIONS)} · {station.title}" if station is not None else "First steps"
         self.heading.setText(place)
@@ -294,7 +296,7 @@ class FirstSteps(QDialog):
 
     def do_it(self) -> None:
         """What takes a while is tried again until it is done."""
-        self.tries = PATIENCE
+        self.tried_until = time.monotonic() + PATIENCE
         self.look()
 
     def look(self) -> None:
@@ -307,13 +309,13 @@ class FirstSteps(QDialog):
             self.state.setText("")
             self.next_button.setText("Close")
             return
-        if not self.was_done and self.tries > 0 and not station.done(window, self.begun):
-            self.tries -= 1
+        trying = time.monotonic() < self.tried_until
+        if not self.was_done and trying and not station.done(window, self.begun):
             station.does(window, self.begun)
         self.was_done = self.was_done or station.done(window, self.begun)
         self.state.setText("Done." if self.was_done else "")
         self.next_button.setText("Next" if self.was_done else "Skip")
-        self.do_button.setEnabled(not self.was_done and self.tries == 0)
+        self.do_button.setEnabled(not self.was_done and not trying)
         self.ring.put_around(None if self.was_done else station.where(window))
 
     def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802
