@@ -115,6 +115,29 @@ def test_what_is_said_to_follow_is_what_runs_show():
     Machines, chapter 7)."""
 
 
+def test_power_flows_both_ways_on_the_grid_and_between_two_voltages():
+    """As asked for, by the run's own energy: fed into a grid of one and three phases, taken from it; out of an input and
+    back into it."""
+    for phases in ("three", "one"):
+        for power in (2.0, -2.0):
+            d = pendel.new("grid_converter", options={"phases": phases}, P_feed=str(power))
+            run = d.run()
+            end = run.kept.end
+            taken = run.averages("grid.power", end - 0.04, end).mean
+            assert -taken == pytest.approx(1000 * power, rel=0.07), phases
+            facts, _ = facts_of("grid_converter", d, {"phases": phases})
+            current = "reactor.current_a" if phases == "three" else "choke.current"
+            rms = run.averages(current, end - 0.04, end).rms
+            assert rms == pytest.approx(abs(facts["current, rms"]), rel=0.07)
+    d = pendel.new("dc_converter", options={"way": "both"})
+    run = d.run()
+    t_up = read_figure(d.document, "t_up", "s", 0.0)
+    out = run.averages("input.power", 2.3 * t_up, 2.6 * t_up).mean
+    back = run.averages("input.power", 3.5 * t_up, 4.0 * t_up).mean
+    assert out == pytest.approx(120, rel=0.05) and back == pytest.approx(-60, rel=0.05)
+    assert run["capacitor.voltage"].y[-1] == pytest.approx(24, rel=1e-3)
+
+
 def test_gains_stay_tied_to_the_values_of_the_sheet():
     d = pendel.new("synchronous")
     before = [loop.crossover for loop in d.judge()]
@@ -142,6 +165,10 @@ def test_gains_stay_tied_to_the_values_of_the_sheet():
         ("dc_converter", {"way": "down"}, {"U_out": "60"}, "step-up one"),
         ("dc_converter", {"way": "up"}, {"U_out": "24"}, "step-down one"),
         ("dc_converter", {"way": "down"}, {"P_out": "5"}, "discontinuous"),
+        ("grid_converter", {"phases": "three"}, {"U_grid": "400"}, "Raise the link voltage"),
+        ("grid_converter", {"phases": "one"}, {"U_link": "330"}, "Raise the link voltage"),
+        ("grid_converter", {"phases": "one"}, {"L_g": "0.4"}, "ripples by more than half"),
+        ("dc_converter", {"way": "both"}, {"U_out": "60"}, "step-up one"),
         ("two_masses", {}, {"k_s": "40000"}, "as fast as the current loop"),
     ],
 )

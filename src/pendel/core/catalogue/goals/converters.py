@@ -1,4 +1,4 @@
-"""Step-down and step-up converters with a voltage loop."""
+"""Step-down, step-up and two-way converters with a voltage loop."""
 
 from __future__ import annotations
 
@@ -11,7 +11,12 @@ PASSIVE = "Choke and capacitor"
 
 
 def down(options: Mapping[str, str]) -> bool:
-    return options["way"] == "down"
+    """Whether the output is below the input: also where power flows both ways."""
+    return options["way"] != "up"
+
+
+def both(options: Mapping[str, str]) -> bool:
+    return options["way"] == "both"
 
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
@@ -40,26 +45,57 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     sheet.quantity("t_end", "4*t_up", "run length")
     sheet.settings(tick="1/f_p", until="t_end")
     sheet.add("dc_source", "Input", (5, 10), U_0="U_in", R_i="10 mohm")
-    parts = {"L": "L_c", "C": "C_out", "R_L": "R_L", "R_C": "R_C", "f_p": "f_p"}
-    key = sheet.add(kind, name, (43, 10), values=parts)
-    sheet.add("pair_opener", "Output", (81, 10))
-    sheet.add("resistor", "Load", (119, 10), R="R_load")
     first = "0 V" if lower else "U_in"
     sheet.add("gain", "Duty", (5, 60), K="1")
     sheet.add("pi", "Voltage PI", (43, 60), K_p="K_u", T_i="T_u", low="0", high="0.9")
     sheet.add("voltage_sensor", "Voltage sensor", (81, 82))
     sheet.add("ramp", "Soft start", (81, 60), before=first, after="U_out", t_0="0.1*t_up", duration="t_up")
+    key = half_bridge(sheet) if both(options) else whole_converter(sheet, kind, name)
     sheet.wire(
         ("input.dc", f"{key}.dc"),
-        (f"{key}.out", "output.pair"),
-        ("output.plus", "load.a"),
-        ("load.b", "output.minus"),
-        (f"{key}.output_voltage", "voltage_sensor.measured"),
         ("soft_start.out", "voltage_pi.setpoint"),
         ("voltage_sensor.value", "voltage_pi.actual"),
         ("voltage_pi.out", "duty.x"),
         ("duty.out", f"{key}.duty"),
     )
+
+
+def whole_converter(sheet: Sheet, kind: str, name: str) -> str:
+    """One card with choke and capacitor in it, and a resistor as its load."""
+    parts = {"L": "L_c", "C": "C_out", "R_L": "R_L", "R_C": "R_C", "f_p": "f_p"}
+    key = sheet.add(kind, name, (43, 10), values=parts)
+    sheet.add("pair_opener", "Output", (81, 10))
+    sheet.add("resistor", "Load", (119, 10), R="R_load")
+    sheet.wire(
+        (f"{key}.out", "output.pair"),
+        ("output.plus", "load.a"),
+        ("load.b", "output.minus"),
+        (f"{key}.output_voltage", "voltage_sensor.measured"),
+    )
+    return key
+
+
+def half_bridge(sheet: Sheet) -> str:
+    """A half bridge with choke and capacitor; what is connected takes its power, and gives half of it back later."""
+    key = sheet.add("half_bridge", "Half bridge", (43, 10), f_p="f_p")
+    sheet.add("pair_opener", "Bridge lines", (81, 10))
+    sheet.add("inductor", "Choke", (119, 10), L="L_c", R_s="R_L")
+    sheet.add("capacitor", "Capacitor", (157, 10), C="C_out", R_s="R_C")
+    sheet.add("set_current", "Load", (157, 44))
+    corners = [("0 s", "0 A"), ("1.6*t_up", "0 A"), ("1.7*t_up", "P_out/U_out"), ("2.6*t_up", "P_out/U_out")]
+    corners += [("2.7*t_up", "-0.5*P_out/U_out"), ("1000 s", "-0.5*P_out/U_out")]
+    sheet.add("profile", "Load current", (119, 60), profile=corners)
+    sheet.wire(
+        (f"{key}.out", "bridge_lines.pair"),
+        ("bridge_lines.plus", "choke.a"),
+        ("choke.b", "capacitor.a"),
+        ("capacitor.b", "bridge_lines.minus"),
+        ("capacitor.a", "load.b"),
+        ("load.a", "bridge_lines.minus"),
+        ("load_current.out", "load.set"),
+        ("capacitor.voltage", "voltage_sensor.measured"),
+    )
+    return key
 
 
 def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
@@ -85,7 +121,7 @@ def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
             f"{100 * duty:.0f} %. Take a {other} one, or other voltages."
         )
         return looked
-    if ripple / 2 > mean:
+    if ripple / 2 > mean and not both(options):
         looked.doubts.append(
             "The choke current comes to zero in each period (discontinuous conduction): the loop is slower there."
         )
@@ -100,7 +136,7 @@ def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
 GOAL = Goal(
     "dc_converter",
     "DC-DC converter with voltage loop",
-    "step-down, step-up",
+    "step-down, step-up, two-way",
     (
         Entry("U_in", "Input voltage", "V", "48", "Voltages and load"),
         Entry("U_out", "Output voltage", "V", "24", "Voltages and load"),
@@ -113,5 +149,5 @@ GOAL = Goal(
     ),
     build,
     look,
-    (Option("way", "Converter", (("down", "step-down"), ("up", "step-up"))),),
+    (Option("way", "Converter", (("down", "step-down"), ("up", "step-up"), ("both", "two-way"))),),
 )

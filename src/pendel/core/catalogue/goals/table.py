@@ -6,6 +6,7 @@ from pendel.core.catalogue.goals import (
     brushed_dc,
     converters,
     fan,
+    grid_converter,
     induction_grid,
     induction_inverter,
     synchronous,
@@ -23,6 +24,7 @@ GOALS: dict[str, Goal] = {
         induction_grid,
         fan,
         converters,
+        grid_converter,
         two_masses,
         test_bench,
     )
