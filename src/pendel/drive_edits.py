@@ -15,7 +15,9 @@ from pendel.core.check import Examined, examine
 from pendel.core.drive import assemblies, commands, cycles, file, view_edits
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
+from pendel.core.drive.limits import within_sheet
 from pendel.core.drive.user_text import known_name, near_words, read_figure
+from pendel.core.drive.views import Note
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow
@@ -371,6 +373,29 @@ class EditedDrive:
         '# A door\\n\\nTry a heavier leaf.'
         """
         self.do(view_edits.set_about(self.document, text))
+
+    def note(self, text: str, at: tuple[int, int] = (5, 2), inside: str = "") -> str:
+        """Put words on the sheet, in Markdown, at a place in steps of 4 px; returns what `remove_note` takes.
+
+        >>> d.note("The leaf **swings** on its belt.", at=(120, 90))
+        'note_1'
+        """
+        name = view_edits.free_note(self.document)
+        self.do(view_edits.set_note(self.document, name, Note(text.rstrip(), *map(within_sheet, at), inside)))
+        return name
+
+    def remove_note(self, name: str) -> None:
+        """Take a note off the sheet.
+
+        Raises
+        ------
+        DriveProblem
+            where there is no such note.
+
+        >>> d.remove_note(d.note("Gone again."))
+        """
+        known_name("note", name, self.document.notes, "This drive")
+        self.do(view_edits.set_note(self.document, name, Note()))
 
     def lay_out(
         self,

@@ -264,6 +264,7 @@ def test_the_menu_of_a_card_offers_what_applies(window, monkeypatch):
     sheet.contextMenuEvent(QContextMenuEvent(QContextMenuEvent.Reason.Mouse, QPoint(3, 3), QPoint(3, 3)))
     assert [t.split(" …")[0] for t in offered[1]] == [
         "Add a part or block",
+        "Note",
         "Wire what is obvious",
         "Tidy the sheet",
         "Copy picture",

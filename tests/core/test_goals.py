@@ -116,8 +116,8 @@ def test_what_is_said_to_follow_is_what_runs_show():
 
 
 def test_power_flows_both_ways_on_the_grid_and_between_two_voltages():
-    """As asked for, by the run's own energy: fed into a grid of one and three phases, taken from it; out of an input and
-    back into it."""
+    """As asked for, by the run's own energy: fed into a grid of one and three phases, taken from it; out of an input
+    and back into it."""
     for phases in ("three", "one"):
         for power in (2.0, -2.0):
             d = pendel.new("grid_converter", options={"phases": phases}, P_feed=str(power))

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from pendel.core.drive.arranging import Way
+
 if TYPE_CHECKING:
     from pendel.app.window.main_window import MainWindow
 
@@ -126,6 +128,7 @@ ACTIONS = (
     ActionSpec("preferences", "Preferences …", "Edit", "Ctrl+,", lambda w: w.preferring.show()),
     ActionSpec("add", "Add a part or block …", "Insert", "A", lambda w: w.editing.add_card()),
     ActionSpec("new_block", "New own block …", "Insert", "", lambda w: w.editing.new_block()),
+    ActionSpec("note", "Note …", "Insert", "Shift+N", lambda w: w.editing.note()),
     ActionSpec("wire", "Wire …", "Insert", "W", lambda w: w.editing.wire()),
     ActionSpec("wire_obvious", "Wire what is obvious", "Insert", "Shift+W", lambda w: w.editing.wire_obvious()),
     ActionSpec("tap", "Tap on this signal …", "Insert", "P", lambda w: w.editing.tap()),
@@ -148,6 +151,10 @@ ACTIONS = (
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),
     ActionSpec("save_picture", "Save picture …", "Run", "", lambda w: w.exports.save_picture()),
     ActionSpec("tidy", "Tidy the sheet", "View", "T", lambda w: w.editing.tidy()),
+    ActionSpec("in_row", "Align in a row", "View", "", lambda w: w.editing.arrange(Way.ROW)),
+    ActionSpec("in_column", "Align in a column", "View", "", lambda w: w.editing.arrange(Way.COLUMN)),
+    ActionSpec("row_apart", "Space evenly in a row", "View", "", lambda w: w.editing.arrange(Way.ROW_APART)),
+    ActionSpec("column_apart", "Space evenly in a column", "View", "", lambda w: w.editing.arrange(Way.COLUMN_APART)),
     ActionSpec("fit", "Fit", "View", "F", lambda w: w.fit()),
     ActionSpec("open_circuit", "Open what is inside", "View", "O", lambda w: w.editing.open_circuit()),
     ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
@@ -160,5 +167,5 @@ ACTIONS = (
     separator("Help"),
     ActionSpec("about", "About Pendel", "Help", "", about),
 )
-ON_SHEET = frozenset({"add", "wire", "wire_obvious", "tap", "tidy", "fit", "open_circuit"})
+ON_SHEET = frozenset({"add", "wire", "wire_obvious", "note", "tap", "tidy", "fit", "open_circuit"})
 """Single letters that act only while no text is being typed."""

@@ -17,6 +17,7 @@ from pendel.app.session.card_text import main_signal
 from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Block, Choice
 from pendel.core.drive import assemblies, clips, commands
+from pendel.core.drive.arranging import Way, arranged
 from pendel.core.drive.document import End, Quantity, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.errors import DriveProblem, PendelError
@@ -146,6 +147,21 @@ class Editing(QObject):
         ends = choose_wire(self.window, self.session)
         if ends is not None:
             self.session.do(commands.add_wire(self.session.drive, *ends))
+
+    def arrange(self, way: Way) -> None:
+        """Put the selected cards in a row or a column, or evenly apart."""
+        try:
+            command = arranged(self.session.drive, self.session.selection, way)
+        except DriveProblem as problem:
+            self.status_message.emit(str(problem))
+            return
+        self.session.do(command)
+
+    def note(self) -> None:
+        """Words on the sheet."""
+        self.commit()
+        self.page_wanted.emit("Drive")
+        self.drive_page.sheet.notes.add()
 
     def wire_obvious(self) -> None:
         """Wire what is selected as it is usually wired; what could be meant in several ways is asked."""

@@ -133,6 +133,8 @@ def dissolve(drive: Drive, assembly: str) -> Command:
         card = drive.cards[key]
         x, y, role = record.x + card.x - left, record.y + card.y - top, free_role(drive, record.inside, key)
         changes.append(changed(drive, "cards", key, replace(card, inside=record.inside, role=role, x=x, y=y)))
+    notes = {name: note for name, note in drive.notes.items() if note.inside == assembly}
+    changes += [changed(drive, "notes", name, replace(note, inside=record.inside)) for name, note in notes.items()]
     return Command(f"Dissolve {record.name}", (*changes, *removed(drive, "cards", [assembly])))
 
 

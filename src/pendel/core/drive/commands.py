@@ -126,6 +126,7 @@ def remove_cards(drive: Drive, cards: Iterable[str]) -> Command:
     wires = {w.key for card in cards for w in drive.wires_of(card)}
     taps = [name for name, end in drive.taps.items() if end.card in cards]
     changes = removed(drive, "wires", wires) + removed(drive, "taps", taps) + removed(drive, "cards", cards)
+    changes += removed(drive, "notes", [name for name, note in drive.notes.items() if note.inside in cards])
     return Command(title, tuple(changes))
 
 
@@ -367,6 +368,8 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
     changes += texts_that_follow(drive, follow, named)
     changes += in_plans(drive, lambda plan: plan.with_card(card, new))
     changes += in_duties(drive, lambda duty: duty.with_card(card, new))
+    notes = {n: replace(note, inside=new) for n, note in drive.notes.items() if note.inside == card}
+    changes += [changed(drive, "notes", n, note) for n, note in notes.items()]
     views = {name: view.with_signals(named) for name, view in drive.views.items()}
     changes += [changed(drive, "views", n, view) for n, view in views.items() if view != drive.views[n]]
     for key, other in drive.cards.items():

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from pendel.core.drive.duties import DutyPlan
 from pendel.core.drive.plans import Plan
 from pendel.core.drive.scripts import Script
-from pendel.core.drive.views import Text, View
+from pendel.core.drive.views import Note, Text, View
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.stepping import factor_mark
 
@@ -22,7 +22,7 @@ Point = tuple[str, str]
 
 LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
 """Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
-BESIDE_TABLES = ("panel", "transfers", "plans", "scripts", "duties", "texts", "views")
+BESIDE_TABLES = ("panel", "transfers", "plans", "scripts", "duties", "texts", "notes", "views")
 """What a drive has beside itself; none of it changes a run."""
 TABLES = ("settings", "quantities", "cards", "wires", "taps", *BESIDE_TABLES)
 
@@ -315,6 +315,8 @@ class Drive:
         self.duties: dict[str, DutyPlan] = {}
         self.texts: dict[str, Text] = {}
         """What it says of itself."""
+        self.notes: dict[str, Note] = {}
+        """On its sheets."""
         self.views: dict[str, View] = {}
         """How it is looked at."""
         self.listeners: list[Callable[[set[tuple[str, str]]], None]] = []

@@ -36,7 +36,7 @@ from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
 from pendel.core.drive.plans import plan_from, plan_record
 from pendel.core.drive.scripts import script_from, script_lines
-from pendel.core.drive.views import text_from, text_lines, view_from, view_record
+from pendel.core.drive.views import note_from, note_record, text_from, text_lines, view_from, view_record
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
 
@@ -100,6 +100,8 @@ def to_record(drive: Drive) -> dict[str, Any]:
         record["duties"] = {name: duty_record(duty) for name, duty in drive.duties.items()}
     if drive.texts:
         record["texts"] = {name: text_lines(text) for name, text in drive.texts.items()}
+    if drive.notes:
+        record["notes"] = {name: note_record(note) for name, note in drive.notes.items()}
     if drive.views:
         record["views"] = {name: view_record(view) for name, view in drive.views.items()}
     return record
@@ -436,6 +438,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("duties", name, duty_from, duty)
     for name, lines in record.get("texts", {}).items():
         put("texts", name, text_from, lines)
+    for name, note in record.get("notes", {}).items():
+        put("notes", name, note_from, note)
     for name, view in record.get("views", {}).items():
         put("views", name, view_from, view)
     for table, maximum in MOST.items():

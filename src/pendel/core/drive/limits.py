@@ -28,7 +28,7 @@ from pendel.core.drive.document import (
 from pendel.core.drive.duties import DutyPlan
 from pendel.core.drive.plans import COMBINED, WAYS, Plan
 from pendel.core.drive.scripts import LONGEST_SCRIPT, Script
-from pendel.core.drive.views import LONGEST_ABOUT, Text, View, view_problems
+from pendel.core.drive.views import LONGEST_ABOUT, LONGEST_NOTE, Note, Text, View, view_problems
 from pendel.core.errors import DriveProblem, shorten
 from pendel.core.wording import sentence_case
 
@@ -57,6 +57,7 @@ MOST = {
     "scripts": 200,
     "duties": 200,
     "texts": 20,
+    "notes": 500,
     "views": 20,
 }
 """Records of a table."""
@@ -117,6 +118,12 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
         case Text(text):
             yield from _text(f"the name of the text {shorten(key, 40)}", key, LONGEST_NAME)
             yield from _text("the text of the drive", text, LONGEST_ABOUT)
+        case Note(text, x, y, inside):
+            yield from _text(f"the name of the note {shorten(key, 40)}", key, LONGEST_NAME)
+            yield from _text("a note", text, LONGEST_NOTE)
+            yield from _text("the assembly of a note", inside, LONGEST_NAME)
+            if max(abs(x), abs(y)) > FARTHEST:
+                yield f"A note lies more than {FARTHEST} steps from the middle of the sheet. Move it there."
         case View():
             yield from _text(f"the name of the view {shorten(key, 40)}", key, LONGEST_NAME)
             yield from view_problems(record)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pendel.core.drive.commands import Command, changed, removed
 from pendel.core.drive.document import Drive
-from pendel.core.drive.views import ABOUT, RUNS, Text, View
+from pendel.core.drive.views import ABOUT, RUNS, Note, Text, View
 
 
 def about(drive: Drive) -> str:
@@ -44,3 +44,22 @@ def take_view(drive: Drive, view: View) -> None:
         drive.views.pop(RUNS, None)
     else:
         drive.views[RUNS] = view
+
+
+def free_note(drive: Drive) -> str:
+    """A name for a new note."""
+    number = 1
+    while f"note_{number}" in drive.notes:
+        number += 1
+    return f"note_{number}"
+
+
+def set_note(drive: Drive, name: str, note: Note) -> Command:
+    """Change a note, move it, or add one; one without words is none."""
+    known = drive.notes.get(name)
+    if not note.text.strip():
+        return Command("Delete a note", tuple(removed(drive, "notes", [name] if known is not None else [])))
+    if note == known:
+        return Command("Edit a note", ())
+    title = "Add a note" if known is None else "Move a note" if known.text == note.text else "Edit a note"
+    return Command(title, (changed(drive, "notes", name, note),))

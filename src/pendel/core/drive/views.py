@@ -11,8 +11,8 @@ ABOUT = "about"
 """The text of a drive on itself."""
 RUNS = "runs"
 """The view of its runs."""
-LONGEST_ABOUT = 20_000
-"""Letters of a drive's text."""
+LONGEST_ABOUT, LONGEST_NOTE = 20_000, 4_000
+"""Letters of a drive's text, and of a note."""
 MOST_STRIPS, MOST_SIGNALS, MOST_PANELS = 40, 60, 20
 """Of a view, and of one of its strips."""
 LOWEST, HIGHEST = 0.25, 8.0
@@ -24,6 +24,17 @@ class Text:
     """Markdown as typed, lines ended by a line feed."""
 
     text: str = ""
+
+
+@dataclass(frozen=True)
+class Note:
+    """Words on a sheet, in Markdown: where (steps of the grid), and in which assembly; empty for the drive's own
+    sheet."""
+
+    text: str = ""
+    x: int = 0
+    y: int = 0
+    inside: str = ""
 
 
 @dataclass(frozen=True)
@@ -89,6 +100,17 @@ def view_from(record: dict[str, Any]) -> View:
     )
     cursors, span = (tuple(map(float, record.get(name, ()))) for name in ("cursors", "span"))
     return View(tuple(strips), cursors, span, tuple(record.get("panels", ())))
+
+
+def note_record(note: Note) -> dict[str, Any]:
+    """As a drive's file holds it."""
+    record: dict[str, Any] = {"text": note.text.split("\n"), "at": [note.x, note.y]}
+    return {**record, "inside": note.inside} if note.inside else record
+
+
+def note_from(record: dict[str, Any]) -> Note:
+    x, y = map(int, record["at"])
+    return Note("\n".join(record["text"]), x, y, record.get("inside", ""))
 
 
 def text_lines(text: Text) -> list[str]:

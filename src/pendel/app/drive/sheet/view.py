@@ -27,6 +27,7 @@ from pendel.app.drive.sheet.geometry import (
 from pendel.app.drive.sheet.geometry import Link as Routed
 from pendel.app.drive.sheet.handles import place_handles
 from pendel.app.drive.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
+from pendel.app.drive.sheet.notes import SheetNotes
 from pendel.app.drive.sheet.routing import Router
 from pendel.app.drive.sheet.terminals import Terminals
 from pendel.app.drive.sheet.tidying import tidy
@@ -89,6 +90,7 @@ class SheetView(ZoomedView):
         self.shown_wires: dict[str, Wire] = {}
         """Wires of the open sheet, with their ends as seen there."""
         self.terminals = Terminals(self)
+        self.notes = SheetNotes(self)
         self.edge = BoundaryItem()
         self.sheet.addItem(self.edge)
         self._fit_then = False
@@ -158,6 +160,7 @@ class SheetView(ZoomedView):
             item = self.wire_item(key, self._wire_style(wire, kinds) or "")
             item.label = self._wire_label(drive.wires[key])
             item.tap = next((name for name, end in drive.taps.items() if end == drive.wires[key].a), "")
+        self.notes.sync()
         self.reroute()
         self._show_selection()
         if self._fit_then:
@@ -251,7 +254,10 @@ class SheetView(ZoomedView):
         self.edge.setVisible(not self.session.inside or 0 < len(power) < len(self.cards))
         self.edge.place(boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3))
         self._sides = left, right
-        self.sheet.setSceneRect(QRectF(left, top, right - left, bottom - top))
+        whole = QRectF(left, top, right - left, bottom - top)
+        for room in self.notes.rooms():
+            whole = whole.united(room.adjusted(-16, -16, 16, 16))
+        self.sheet.setSceneRect(whole)
         self.overview.follow()
         self.router.find(boxes, links, at_once=self._dragging)
 
@@ -327,6 +333,8 @@ class SheetView(ZoomedView):
                 self._select_under(self.mapToScene(event.pos()), False)
             return
         at = self.mapToScene(event.pos())
+        if self.notes.press(at):
+            return
         self._press = at
         adding = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
         handle = self.handle_at(at)
@@ -356,7 +364,7 @@ class SheetView(ZoomedView):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         at = self.mapToScene(event.pos())
-        if self.moves(event):
+        if self.moves(event) or self.notes.move(at):
             return
         if self.wiring.start is not None:
             self.wiring.draw(at)
@@ -378,6 +386,8 @@ class SheetView(ZoomedView):
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         card = self.card_at(self.mapToScene(event.pos()))
+        if self.notes.open(self.mapToScene(event.pos())):
+            return
         if card is not None:
             self._moving, self._press = {}, None
             self.open_wanted.emit(card)
@@ -406,7 +416,7 @@ class SheetView(ZoomedView):
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         at = self.mapToScene(event.pos())
-        if self.has_moved():
+        if self.has_moved() or self.notes.release():
             return
         if self.wiring.start is not None:
             self.wiring.finish(at, event.globalPosition().toPoint())
@@ -428,6 +438,8 @@ class SheetView(ZoomedView):
 
     def delete_selection(self) -> None:
         session = self.session
+        if self.notes.delete():
+            return
         if session.selection:
             session.do(commands.remove_cards(session.drive, session.selection))
         elif session.selected_wire in self.terminals.wires:
@@ -508,6 +520,8 @@ class SheetView(ZoomedView):
             keys = list(self.cards)
             here = keys.index(session.selection[0]) if session.selection else -1
             session.select([keys[(here + (1 if event.key() == Qt.Key.Key_Tab else -1)) % len(keys)]])
+        elif Qt.Key(event.key()) in arrows and self.notes.nudge(*arrows[Qt.Key(event.key())]):
+            return
         elif Qt.Key(event.key()) in arrows and session.selection:
             dx, dy = arrows[Qt.Key(event.key())]
             places = {
@@ -532,7 +546,7 @@ class SheetView(ZoomedView):
         assert event is not None
         menu = QMenu(self)
         names = (
-            ("add", "wire_obvious", "tidy")
+            ("add", "note", "wire_obvious", "tidy")
             if not (self.session.selection or self.session.selected_wire)
             else (
                 "open_circuit",
