@@ -7,6 +7,10 @@ from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 from pendel.app.window.help_window import HelpWindow
 from pendel.core.catalogue.help import as_text, help_of, matching
 from pendel.core.catalogue.index import kinds
+from pendel.core.measures import MEASURES
+from pendel.core.plant.methods import METHODS
+from pendel.core.topics import topics
+from pendel.core.vocabulary.levels import OURS
 
 from .conftest import settle
 from .test_window import LEFT
@@ -52,4 +56,26 @@ def test_f1_opens_the_page_of_the_chosen_card_and_stays_beside(window):
     window.session.select(["door_motor"])
     window.actions_by_name["help"].trigger()
     assert help_window.kind is kinds()["brushed_dc"] and help_window.line.text() == ""
+    help_window.close()
+
+
+def test_settings_measures_and_figures_of_loops_have_pages(window):
+    """By F1 on what has the focus, and by their words; each measure and each setting of the drive has one."""
+    known = topics()
+    assert {f"measure:{m.id}" for m in MEASURES} <= set(known)
+    shown = {name for name in window.drive_page.inspector.fields if name != "title"} | {"sensors", "controller"}
+    assert {f"setting:{name}" for name in shown} <= set(known)
+    assert {f"method:{m.id}" for m in METHODS} <= set(known) and {f"level:{level}" for level in OURS} <= set(known)
+    assert "10 to 90 %" in known["measure:rise"].sentence
+    window.drive_page.inspector.fields["tick"].setFocus()
+    window.actions_by_name["help"].trigger()
+    help_window = window.findChild(HelpWindow)
+    assert help_window.kind is known["setting:tick"]
+    window.show_page("Loops")
+    window.actions_by_name["help"].trigger()
+    assert help_window.kind is known["loop:crossover"]
+    help_window.line.setText("largest sensitivity")
+    assert help_window.kind.title.startswith("Ms")
+    for number in range(help_window.list.count()):
+        help_window.list.setCurrentRow(number)
     help_window.close()

@@ -10,6 +10,8 @@ from pendel.core.drive.arranging import Way
 
 if TYPE_CHECKING:
     from pendel.app.window.main_window import MainWindow
+    from pendel.core.catalogue.declare import Kind
+    from pendel.core.topics import Topic
 
 
 @dataclass(frozen=True)
@@ -65,8 +67,27 @@ def show_help(window: MainWindow) -> None:
     from pendel.app.window.help_window import HelpWindow
 
     help_window = window.findChild(HelpWindow) or HelpWindow(window.session, window)
+    help_window.show_for(asked_about(window))
+
+
+ABOUT_PAGES = {"Runs": "measure:rise", "Loops": "loop:crossover"}
+"""What is explained first on a page that is of no card."""
+
+
+def asked_about(window: MainWindow) -> list[Kind | Topic]:
+    """What help is wanted about: the setting whose field has the focus, the page, or the chosen cards."""
+    from pendel.core.topics import topics
+
+    known = topics()
+    if window.page_now in ABOUT_PAGES:
+        return [known[ABOUT_PAGES[window.page_now]]]
+    inspector = window.drive_page.inspector
+    fields = {**inspector.fields, "until": window.until} if not inspector.card else {"until": window.until}
+    focused = next((name for name, field in fields.items() if field.hasFocus()), "")
+    if f"setting:{focused}" in known:
+        return [known[f"setting:{focused}"]]
     kinds = window.session.kinds()
-    help_window.show_for([kinds[card] for card in window.session.selection if card in kinds])
+    return [kinds[card] for card in window.session.selection if card in kinds]
 
 
 def about(window: MainWindow) -> None:

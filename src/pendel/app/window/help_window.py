@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
@@ -21,13 +23,14 @@ from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import code_font
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.help import EQUATIONS, as_text, help_of, matching
+from pendel.core.topics import Topic, matching_topics
 
 CODE = "What it does at each of its ticks"
 
 
 class HelpWindow(QDialog):
-    """A list of all parts and blocks, searched by any words, and the page of the chosen one. It stays beside the window
-    while one goes on there."""
+    """A list of all parts, blocks, settings, measures and more, searched by any words, and the page of the chosen one.
+    It stays beside the window while one goes on there."""
 
     def __init__(self, session: Session, parent: QWidget):
         super().__init__(parent)
@@ -49,7 +52,7 @@ class HelpWindow(QDialog):
         self.line.setClearButtonEnabled(True)
         self.line.textChanged.connect(self.search)
         self.list = QListWidget()
-        self.list.setAccessibleName("Parts and blocks")
+        self.list.setAccessibleName("Parts, blocks and other topics")
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setTextElideMode(Qt.TextElideMode.ElideRight)
         self.list.currentItemChanged.connect(lambda item, _: self._chosen(item))
@@ -60,27 +63,27 @@ class HelpWindow(QDialog):
         self.page.setWidgetResizable(True)
         self.page.setFrameShape(QScrollArea.Shape.NoFrame)
         body.addWidget(self.page, 1)
-        self.kind: Kind | None = None
+        self.kind: Kind | Topic | None = None
         self.search("")
 
     def search(self, text: str) -> None:
         self.list.clear()
-        for kind in matching(text):
-            item = QListWidgetItem(kind.title)
-            item.setData(Qt.ItemDataRole.UserRole, kind)
-            item.setToolTip(kind.sentence)
+        for each in (*matching(text), *matching_topics(text)):
+            item = QListWidgetItem(each.title)
+            item.setData(Qt.ItemDataRole.UserRole, each)
+            item.setToolTip(each.sentence)
             self.list.addItem(item)
         self.list.setCurrentRow(0)
 
-    def show_for(self, kinds: list[Kind]) -> None:
+    def show_for(self, pages: Sequence[Kind | Topic]) -> None:
         """Beside the window, with the page of the first of these where there is one."""
-        if kinds:
-            self.show_kind(kinds[0])
+        if pages:
+            self.show_kind(pages[0])
         self.show()
         self.raise_()
 
-    def show_kind(self, kind: Kind) -> None:
-        """The page of a kind, which the list shows too."""
+    def show_kind(self, kind: Kind | Topic) -> None:
+        """The page of a kind, or of another topic, which the list shows too."""
         self.line.clear()
         for place in range(self.list.count()):
             item = self.list.item(place)
@@ -93,9 +96,9 @@ class HelpWindow(QDialog):
         if item is not None:
             self._show(item.data(Qt.ItemDataRole.UserRole))
 
-    def _show(self, kind: Kind) -> None:
+    def _show(self, kind: Kind | Topic) -> None:
         self.kind = kind
-        found = help_of(kind)
+        found = kind.page if isinstance(kind, Topic) else help_of(kind)
         inner = QWidget()
         inside = column(inner, (18, 14, 18, 14), 6)
         copy = button("Copy", lambda: self._copy(as_text(found)), "link")
@@ -104,7 +107,8 @@ class HelpWindow(QDialog):
         inside.addWidget(wrapped(found.sentence, "muted"))
         for section in found.sections:
             inside.addSpacing(4)
-            inside.addWidget(label(section.title, "heading"))
+            if section.title:
+                inside.addWidget(label(section.title, "heading"))
             if section.title == EQUATIONS and section.text:
                 equations = Typeset(self.session)
                 equations.setAccessibleName(section.text)
