@@ -124,8 +124,8 @@ LOOPS = (
         "Ms",
         "Ms, the largest sensitivity",
         "By how much the loop amplifies a disturbance where that is worst.",
-        "The inverse of the shortest distance between L and −1 in Nyquist’s plot; 1.2 to 2 are usual. Åström, Murray, "
-        "section 12.2.",
+        "The inverse of the shortest distance between L and −1 in Nyquist’s plot; 1.2 to 2 are usual. Åström, "
+        "Murray, section 12.2.",
     ),
     (
         "delay margin",
