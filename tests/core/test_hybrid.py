@@ -279,3 +279,27 @@ def test_a_driver_follows_a_plan_backwards_and_stands_at_its_end():
     run = d.run(45.0)
     assert run["works_car.speed"].at(np.array([22.0]))[0] == pytest.approx(-12 / 3.6, abs=0.1)
     assert abs(run["works_car.speed"].y[-1]) < 1e-3 and run["driver.brake"].y[-1] == 1
+
+
+def test_figures_for_100_km_are_those_of_the_run_and_at_the_charge_it_began_with():
+    """Distance, fuel and energy out of the cells against sums of the run's own signals by NumPy."""
+    run = pendel.open_example("day_of_trips").run()
+    trip = run.flows(0.0, 195.0).trip
+    fuel, place = run["engine.fuel"].y[-1], run["works_car.place"].y[-1]
+    assert trip.distance == pytest.approx(place) and trip.fuel == pytest.approx(fuel)
+    assert trip.fuel_for_100_km == pytest.approx(fuel / place * 1e5)
+    u, i = run["battery.open_voltage"], run["battery.current"]
+    cells = np.trapezoid(u.y * i.y, u.t)
+    assert trip.from_store == pytest.approx(abs(cells), rel=2e-3)
+    shaft = run["engine.power"]
+    work = np.trapezoid(shaft.y, shaft.t)
+    into = -np.trapezoid(run["generator.power"].y, run["generator.power"].t)
+    back = -np.trapezoid(run["generator.link_power"].y, run["generator.link_power"].t)
+    burnt = np.trapezoid(run["engine.fuel_power"].y, run["engine.fuel_power"].t)
+    wanted = fuel * (1 + trip.from_store / (work / burnt * back / into) / burnt)
+    assert trip.fuel_corrected == pytest.approx(wanted, rel=5e-3) and trip.fuel_corrected > 2 * fuel
+    assert run.flows(0.0, 10.0).trip is None, "it has not gone anywhere yet"
+    assert "kg fuel for 100 km" in trip.words and "km/h on average" in trip.words
+    electric = pendel.open_example("works_car").run(120.0).flows(0.0, 120.0).trip
+    assert electric.fuel == 0.0 and "fuel" not in electric.words and "kWh for 100 km" in electric.words
+    assert pendel.open_example("car_door_drive").run(0.1).flows(0.0, 0.1).trip is None, "a door is no trip"

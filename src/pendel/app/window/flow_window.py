@@ -74,7 +74,8 @@ class FlowWindow(QDialog):
             return
         self.flows = flows = job.result
         self.title.setText(f"{run.name}, {figure(flows.begin, 's', 4)} to {figure(flows.end, 's', 4)}")
-        self.words.setText("Widths are energies. Red: lost as heat; green: from and to outside; brass: stored.")
+        legend = "Widths are energies. Red: lost as heat; green: from and to outside; brass: stored."
+        self.words.setText(f"{flows.trip.words}\n{legend}" if flows.trip is not None else legend)
         self.picture.show_flows(flows)
         self.table.show_rows([row_of(node) for node in flows.nodes])
 

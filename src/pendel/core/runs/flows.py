@@ -7,7 +7,7 @@ potentials, and with them the power of one line, mean something only together.""
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Generic, TypeVar
 
 import numpy as np
@@ -24,6 +24,7 @@ from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.measures import Pieces
 from pendel.core.runs.simulate import Prepared, prepare
+from pendel.core.runs.trip_figures import TripFigures, trip_of
 from pendel.core.vocabulary import Link
 
 PORT = "port:"
@@ -78,6 +79,8 @@ class EnergyFlows:
     end: float
     nodes: tuple[NodeEnergy, ...]
     flows: tuple[Flow, ...]
+    trip: TripFigures | None = None
+    """Where something travels."""
 
 
 def flows_of(run: KeptRun, begin: float, end: float) -> EnergyFlows:
@@ -101,7 +104,8 @@ def flows_of(run: KeptRun, begin: float, end: float) -> EnergyFlows:
     if structure.state_keys != run.structure.state_keys or structure.mode_keys != run.structure.mode_keys:
         raise DriveProblem("The run was made by another version of Pendel. Run again.")
     energies = integrals(run, structure, begin, end)
-    return gathered(prepared, energies, begin, end)
+    found = gathered(prepared, energies, begin, end)
+    return replace(found, trip=trip_of(run, prepared.drive, energies, begin, end))
 
 
 def flow_structure(prepared: Prepared) -> Structure:

@@ -19,6 +19,8 @@ class SignalRole(Enum):
 
     CHARGE = auto()
     """Of a store, 1: full."""
+    DISTANCE = auto()
+    """Travelled by a vehicle, m."""
     FUEL = auto()
     """Burnt since the start, kg."""
     PHASE_CURRENT = auto()

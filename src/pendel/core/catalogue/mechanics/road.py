@@ -248,7 +248,7 @@ KINDS = (
         ),
         signals=(
             Signal("speed", "travel speed", "m/s", role=SignalRole.SPEED),
-            Signal("position", "position", "m"),
+            Signal("position", "position", "m", role=SignalRole.DISTANCE),
             Signal("acceleration", "acceleration", "m/s²"),
             *AXLE_SIGNALS,
             Signal("resistance", "air, rolling and slope", "N"),

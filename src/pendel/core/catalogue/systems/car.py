@@ -88,7 +88,7 @@ KIND = Part(
     states=(State("v", "speed", "m/s"), State("x", "place", "m")),
     signals=(
         Signal("speed", "speed", "m/s", role=SignalRole.SPEED),
-        Signal("place", "place", "m"),
+        Signal("place", "place", "m", role=SignalRole.DISTANCE),
         Signal("slope", "slope", "%"),
         Signal("force", "force of the axle", "N"),
         Signal("drag", "rolling and air", "N", role=SignalRole.LOAD),
