@@ -33,6 +33,8 @@ EVERYDAY = {
 drawing, options of the terminal, controls of a panel."""
 COMMON = {
     "every",
+    "place",
+    "position",
     "level",
     "load",
     "power",
