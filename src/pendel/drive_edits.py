@@ -22,7 +22,7 @@ from pendel.core.errors import DriveProblem
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow
 from pendel.core.verbs.changing import apply, check_choices, kind_of_card, named
-from pendel.core.wiring.obvious import obvious, obvious_command
+from pendel.core.wiring.obvious import obvious, obvious_command, usual_pair
 from pendel.run_view import Run
 
 Does = TypeVar("Does", bound=Callable[..., object])
@@ -32,6 +32,11 @@ def changes_drive(method: Does) -> Does:
     """Marks a method that changes the drive, where the class does not say so."""
     method.changes_drive = True  # type: ignore[attr-defined]
     return method
+
+
+def is_at(end: End, text: str) -> bool:
+    """Whether an end is what a text names: the port, or any of the card."""
+    return text in (str(end), end.card)
 
 
 class EditedDrive:
@@ -145,9 +150,8 @@ class EditedDrive:
         return command.changes[0].key
 
     def connect(self, a: str, b: str) -> None:
-        """Wire two ends: a port (``card.port``), or a card alone where only one way fits. For signals, from
-        source to
-        reader.
+        """Wire two ends: a port (``card.port``), or a card alone where only one way fits or one is usual. For signals,
+        from source to reader; shafts run from the first to the second.
 
         Raises
         ------
@@ -158,10 +162,34 @@ class EditedDrive:
         >>> d.connect("door_motor.shaft", "wheel.a")
         """
         ends = ways(self.document, a, b)
+        if len(ends) > 1 and "." not in a + b and (pair := usual_pair(self.document, a, b)):
+            ends = [pair]
         if len(ends) > 1:
             choices = ", ".join(f"{x} – {y}" for x, y in ends[:4])
             raise DriveProblem(f"{a} and {b} can be wired in several ways: {choices}. Name the ports.")
         self.do(commands.add_wire(self.document, *ends[0]))
+
+    def disconnect(self, a: str, b: str = "") -> None:
+        """Take the wires off between two ends, each a port (``card.port``) or a card; with one end, all of its wires.
+
+        Raises
+        ------
+        DriveProblem
+            where there is none.
+
+        >>> d.disconnect("door_motor", "bridge")
+        >>> d.connect("door_motor", "bridge")
+        """
+        for text in filter(None, (a, b)):
+            kind_of_card(self.document, text.partition(".")[0])
+        gone = []
+        for key, wire in self.document.wires.items():
+            ends = (wire.a, wire.b)
+            if any(is_at(one, a) and (not b or is_at(other, b)) for one, other in (ends, ends[::-1])):
+                gone.append(key)
+        if not gone:
+            raise DriveProblem(f"No wire ends at {a}." if not b else f"No wire joins {a} and {b}.")
+        self.do(commands.remove_wires(self.document, gone))
 
     def connect_obvious(self, *cards: str) -> dict[str, list[str]]:
         """Wire cards as they are usually wired, all of them by default, with sensors where signals of parts are wanted;

@@ -100,6 +100,43 @@ def test_cards_are_wired_where_only_one_way_fits():
             d.connect(*ends)
 
 
+def test_of_several_ways_the_usual_one_is_taken_and_shafts_run_on():
+    d = pendel.Drive("Row")
+    row = ("dc_source", "four_quadrant_bridge", "brushed_dc", "inertia", "gear", "load_torque")
+    keys = [d.add(kind, kind) for kind in row]
+    for a, b in zip(keys, keys[1:]):
+        d.connect(a, b)
+    wired = {(str(w.a), str(w.b)) for w in d.document.wires.values()}
+    assert wired == {
+        ("dc_source.dc", "four_quadrant_bridge.dc"),
+        ("four_quadrant_bridge.out", "brushed_dc.winding"),
+        ("brushed_dc.shaft", "inertia.a"),
+        ("inertia.b", "gear.a"),
+        ("gear.b", "load_torque.a"),
+    }
+    d.disconnect("inertia.b", "gear.a")
+    assert len(d.document.wires) == 4
+    d.disconnect("gear")
+    d.disconnect("inertia")
+    d.connect("gear", "inertia")
+    pi, stage = d.add("pi", "PI"), d.add("pulse_stage", "Stage")
+    with pytest.raises(DriveProblem, match="several ways"):
+        d.connect(stage, pi)
+    d.connect(pi, stage)
+    assert ("pi.out", "stage.u") in {(str(w.a), str(w.b)) for w in d.document.wires.values()}
+    with pytest.raises(DriveProblem, match="No wire joins gear and brushed_dc"):
+        d.disconnect("gear", "brushed_dc")
+    assert ("gear.b", "inertia.a") in {(str(w.a), str(w.b)) for w in d.document.wires.values()}
+
+
+def test_two_shafts_are_never_joined_to_a_ring_by_themselves():
+    d = pendel.Drive("Ring")
+    d.add("gear", "Gear")
+    d.add("inertia", "Wheel")
+    d.connect_obvious()
+    assert len(d.document.wires) == 1
+
+
 def test_a_run_is_a_mapping_of_traces_and_goes_to_other_libraries():
     run = pendel.open_example("car_door_drive").run(0.1)
     speed = run["door_motor.speed"]

@@ -65,6 +65,19 @@ def obvious(drive: Drive, cards: Collection[str]) -> Obvious:
     return _Search(drive, cards).found()
 
 
+def usual_pair(drive: Drive, first: str, second: str) -> tuple[End, End] | None:
+    """How two cards are usually joined directly, the first on the left of the second and giving where it is a signal;
+    none where that is not one way."""
+    search = _Search(drive, (first, second))
+    search.row = [first, second]
+    between = {frozenset(pair) for pair in search.found().sure if {end.card for end in pair} == {first, second}}
+    if len(between) != 1:
+        return None
+    a, b = sorted(*between, key=lambda end: end.card != first)
+    port = search.kinds[a.card].port(a.port)
+    return None if port is not None and port.link is Link.SIGNAL_IN else (a, b)
+
+
 def obvious_command(drive: Drive, found: Obvious, answers: Iterable[tuple[End, End]] = ()) -> Command:
     """All of it as one step of undo, with what was answered: pairs of a target and its source."""
     scratch = drive.copy()
@@ -112,10 +125,12 @@ class _Search:
         self.source_of = {str(w.b): w.a for w in drive.wires.values()}
         """Of inputs that are fed."""
         self.joined = {str(end) for w in drive.wires.values() for end in (w.a, w.b)}
+        self.row: list[str] = []
+        """Cards from left to right, where that is told by something else than their places."""
         self.nets: dict[str, str] = {}
-        """For joined ports, one that stands for all that are joined with them."""
+        """For joined ports, one that stands for all that are joined with them; for cards that move together too."""
         for wire in drive.wires.values():
-            self._join(str(wire.a), str(wire.b))
+            self._join(wire.a, wire.b)
 
     def found(self) -> Obvious:
         self._power()
@@ -171,7 +186,7 @@ class _Search:
                         self.result.asked.append(Question(end, tuple(there for _, there in ranked)))
                 return
             self.result.sure.append(pair)
-            self._join(*map(str, pair))
+            self._join(*pair)
             self.joined |= set(map(str, pair))
             open_ends = [end for end in open_ends if end not in pair]
 
@@ -198,6 +213,8 @@ class _Search:
                 there = End(key, other.name)
                 if key == end.card or port.link is not other.link or self._net(str(there)) == self._net(str(end)):
                     continue
+                if port.link.moves and self._net(key) == self._net(end.card):
+                    continue  # a ring of shafts is never obvious
                 usual = self.habits.direct[(place_of(kind, port.name), place_of(self.kinds[key], other.name))]
                 if not usual:
                     continue
@@ -209,6 +226,8 @@ class _Search:
 
     def _beside(self, card: str, other: str) -> int:
         """1 where another card is the next to the right in one row, -1 to the left, 0 where it is neither."""
+        if self.row:
+            return self.row.index(other) - self.row.index(card)
         here, there = self.drive.cards[card], self.drive.cards[other]
         if abs(here.y - there.y) > ROW:
             return 0
@@ -222,7 +241,13 @@ class _Search:
             end = self.nets[end]
         return end
 
-    def _join(self, a: str, b: str) -> None:
+    def _join(self, a: End, b: End) -> None:
+        self._unite(str(a), str(b))
+        port = self.kinds[a.card].port(a.port) if a.card in self.kinds else None
+        if port is not None and port.link.moves:
+            self._unite(a.card, b.card)
+
+    def _unite(self, a: str, b: str) -> None:
         one, other = self._net(a), self._net(b)
         if one != other:
             self.nets[one] = other
