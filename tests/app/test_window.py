@@ -634,7 +634,7 @@ def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
     window.session.do(commands.set_value(drive, "speed_pi", "K_p", "41.5"))
     page.save(str(tmp_path / "at once"))
     assert until(lambda: (tmp_path / "at once" / "main.c").exists())
-    assert "41.5f * e" in (tmp_path / "at once" / "car_door_drive.c").read_text()
+    assert "K_p = 41.5f;" in (tmp_path / "at once" / "car_door_drive.c").read_text()
     window.session.do(commands.set_value(drive, "speed_pi", "K_p", "42.5"))
     page.refresh()
     window.show_page("Drive")
@@ -642,7 +642,7 @@ def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
     settle()
     window.show_page("Firmware")
     settle()
-    assert until(lambda: "43.5f * e" in page.code.text.toPlainText()) and page.build_button.isEnabled()
+    assert until(lambda: "K_p = 43.5f;" in page.code.text.toPlainText()) and page.build_button.isEnabled()
 
 
 def test_unsaved_changes_are_asked_for_once_and_the_file_reopens(window, questions):

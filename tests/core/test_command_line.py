@@ -80,6 +80,7 @@ def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
         "car_door_drive.c",
         "car_door_drive.h",
         "car_door_drive.html",
+        "car_door_drive.md",
         "car_door_drive_table.c",
         "main.c",
         "pd_numbers.c",

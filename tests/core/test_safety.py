@@ -315,6 +315,9 @@ def test_c_that_came_with_a_file_meets_no_compiler_and_runs_nowhere_until_it_is_
     assert not strange_c(drive) and strange_c(own_c("y = x; // as it was", "  kept += nonsense;")) == ["own"]
     trust.remembered_at().chmod(0o666)
     assert strange_c(drive) == ["own"], "a list that others can write is nobody's"
+    allow(c.own for c in drive.cards.values() if c.own)
+    monkeypatch.setattr("pendel.core.trust.ALLOWED_HERE", set())
+    assert not strange_c(drive) and trust.remembered_count() == 1, "a new list is begun"
 
 
 def ask(worker, text, path, own_c=False):

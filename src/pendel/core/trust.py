@@ -77,6 +77,8 @@ def _allow(allowed: set[str], *, for_good: bool) -> None:
     path = remembered_at()
     with contextlib.suppress(OSError):  # where nothing can be kept, the question comes again next time
         path.parent.mkdir(parents=True, exist_ok=True)
+        if path.exists() and not is_private(path):  # whoever wrote there, nobody trusts it; begin anew
+            path.unlink()
         handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
         with os.fdopen(handle, "a", encoding="ascii") as stream:
             stream.write("".join(f"{each}\n" for each in sorted(new)))
@@ -120,12 +122,14 @@ def _remembered() -> set[str]:
     """What the file holds, as long as it is the user's own and nobody else's to write."""
     path = remembered_at()
     try:
-        status = path.stat()
-        if status.st_uid != os.getuid() or status.st_mode & 0o022:
-            return set()
-        return set(path.read_text("ascii").split())
+        return set(path.read_text("ascii").split()) if is_private(path) else set()
     except (OSError, ValueError):
         return set()
+
+
+def is_private(path: Path) -> bool:
+    status = path.stat()
+    return status.st_uid == os.getuid() and not status.st_mode & 0o022
 
 
 def remembered_count() -> int:

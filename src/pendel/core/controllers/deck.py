@@ -86,6 +86,8 @@ class BlockInstance:
     bounds: Mapping[str, str] = field(default_factory=dict)
     phase: int = 0
     """At which tick of its period it runs."""
+    written: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    """Its values as they stand in the drive, with the unit that each is declared in."""
 
     def runs_at(self, tick: int) -> bool:
         return (tick - self.phase) % self.every == 0

@@ -208,12 +208,25 @@ def block_in(
         kind.smooth,
         kind.bounds,
         phase,
+        written_values(drive, key, kind),
     )
     if block.line_places > LONGEST_LINE:
         sentence = f"{block.title}: it would remember {block.line_places - 2} periods; "
         sentence += "at most a million are possible. Shorten its time or let it run less often."
         raise DriveHasFindings([fault(sentence, key)])
     return block
+
+
+def written_values(drive: Drive, key: str, kind: ABlock) -> dict[str, tuple[str, str]]:
+    """The values of a block as they stand in the drive, where one is a quantity as that stands, with their units."""
+    found = {}
+    for value in kind.values:
+        text = drive.cards[key].values.get(value.name, value.default)
+        if value.role is ValueRole.PERIODS:
+            continue
+        quantity = drive.quantities.get(text.strip())
+        found[value.name] = (quantity.text if quantity is not None else text, value.unit)
+    return found
 
 
 def signal_sources(drive: Drive) -> dict[str, str]:

@@ -33,6 +33,17 @@ class AChoice(Protocol):
     def ideal(self) -> str: ...
 
 
+class AValue(Protocol):
+    @property
+    def name(self) -> str: ...
+    @property
+    def unit(self) -> str: ...
+    @property
+    def default(self) -> str: ...
+    @property
+    def role(self) -> ValueRole | None: ...
+
+
 class AKind(Protocol):
     """What parts and blocks have in common."""
 
@@ -61,6 +72,8 @@ class APart(AKind, Protocol):
 
 
 class ABlock(AKind, Protocol):
+    @property
+    def values(self) -> Sequence[AValue]: ...
     @property
     def update(self) -> Callable[..., None] | Update: ...
     @property

@@ -27,6 +27,7 @@ from pendel.core.firmware.a2l import a2l_of
 from pendel.core.firmware.board_sources import board_sources
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.findings import findings_of
+from pendel.core.firmware.readme import readme, stamped
 from pendel.core.firmware.typed_c import refused_typed_c, watch_typed_c
 from pendel.core.formats.writing import write_atomically
 from pendel.core.last_few import LastFew
@@ -102,9 +103,16 @@ class Checked:
 
 
 def write_sources(lowered: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False) -> list[Path]:
-    """Write source, header, example main and the library beside; with a ``drive`` also a page about them and their
-    description for other tools; for a ``board`` also the slave by which it is watched and changed. Returns what was
-    written: an example of which somebody has made their own main stays as it is.
+    """Write source, header, example main and the library beside. Returns what was written: an example of which somebody
+    has made their own main stays as it is.
+
+    Parameters
+    ----------
+    drive
+        of which there are a page on how to call them, one about their numbers and a description for other tools too,
+        and which they name in their first lines.
+    board
+        also writes the slave by which a board is watched and changed.
 
     Raises
     ------
@@ -120,6 +128,9 @@ def write_sources(lowered: Lowered, folder: Path, drive: Drive | None = None, *,
         del texts[EXAMPLE]
     if drive is not None:
         units = {key: info.unit for key, info in signal_infos(drive).items()}
+        for file in (f"{lowered.name}.c", f"{lowered.name}.h"):
+            texts[file] = stamped(texts[file], drive)
+        texts[f"{lowered.name}.md"] = readme(lowered, drive, units)
         texts[f"{lowered.name}.html"] = document_of(lowered, units, findings_of(drive, lowered))
         texts[f"{lowered.name}.a2l"] = a2l_of(lowered, describe(drive, lowered))
     if board:

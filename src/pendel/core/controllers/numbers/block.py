@@ -9,6 +9,7 @@ from functools import cached_property, lru_cache
 
 from pendel.core.controllers.deck import BlockInstance
 from pendel.core.controllers.language import Update
+from pendel.core.controllers.numbers.explained import Explained
 from pendel.core.controllers.numbers.filling import Specialiser, live_value
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.pruning import pruned, read_at_first, without_repeats
@@ -173,7 +174,7 @@ class _Key:
         self.key = (
             (block.name, block.title, block.kind, block.code, block.inputs, block.outputs),
             (tuple(block.values.items()), tuple(block.sources.items()), tuple(live.items())),
-            (block.holds, block.turns, block.table, block.every, block.phase),
+            (block.holds, block.turns, block.table, block.every, block.phase, tuple(block.written.items())),
         )
 
     def __hash__(self) -> int:
@@ -198,7 +199,7 @@ def _block_tree(key: _Key, period: float, split: bool) -> BlockTree:
     for name, value in numbers.items():
         if not math.isfinite(value):
             raise CannotLower(block.title, f"its value {name} is {value}. Check its values.")
-    known: dict[str, Fixed] = {name: Const(value) for name, value in numbers.items()}
+    known: dict[str, Fixed] = {name: Const(Explained(value, (name,))) for name, value in numbers.items()}
     known |= {v.name: live_value(v.name, v.start, v.ends) for v in live}
     return _with_known(block, known, wired, angles, angle_outputs, split)
 

@@ -29,7 +29,8 @@ def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], maximum: 
 
 def _digits(expr: Expr, digits: Mapping[str, int | None], maximum: int) -> int | None:
     match expr:
-        case Const(value):
+        case Const(number):
+            value = float(number)
             for n in range(maximum + 1):
                 if value * 2.0**n == int(value * 2.0**n):
                     return n

@@ -247,7 +247,7 @@ FOLDED: dict[str, Callable[..., float]] = {
 
 
 def ends_of(expr: Fixed) -> Interval:
-    return Interval(expr.value, expr.value) if isinstance(expr, Const) else Interval(expr.low, expr.high)
+    return Interval(float(expr.value), float(expr.value)) if isinstance(expr, Const) else Interval(expr.low, expr.high)
 
 
 def live_value(name: str, now: float, ends: Interval) -> Live:

@@ -393,8 +393,9 @@ class FixedWriter(Scaling):
             exact = math.ldexp(b.const, a.fraction)  # n < c as n < ceil(c), n ≤ c as n ≤ floor(c)
             limit = math.ceil(exact) if op in ("<", ">=") else math.floor(exact)
             edge = MOST[64] if a.wide else MOST[32]
-            limit = max(-edge, min(edge, limit))
-            return f"{a.inner} {op} {whole(limit)}"
+            word = max(-edge, min(edge, limit))
+            text = self.named(b.const, word, a.fraction) if word == limit else whole(word)
+            return f"{a.inner} {op} {text}"
         a, b = self.aligned(a, b)
         return f"{a.inner} {op} {b.inner}"
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from pendel.core.controllers.numbers.block import BlockTree
 from pendel.core.controllers.numbers.conversion import float_text
+from pendel.core.controllers.numbers.explained import Explained, NamedNumbers
 from pendel.core.controllers.numbers.integers import otherwise as joined_else
 from pendel.core.controllers.numbers.live import LiveNumbers
 from pendel.core.controllers.numbers.tree import (
@@ -55,6 +56,8 @@ class FloatWriter:
     places: Mapping[str, str]
     tables: list[str] = field(default_factory=list)
     live: LiveNumbers = field(default_factory=LiveNumbers)
+    numbers: NamedNumbers | None = None
+    """Where numbers get names, if they do."""
 
     @property
     def suffix(self) -> str:
@@ -78,6 +81,8 @@ class FloatWriter:
 
     def constant(self, value: float) -> str:
         text = self.literal(value)
+        if isinstance(value, Explained) and value and self.numbers is not None:
+            return self.numbers.name(value, self.c_type, text)
         return f"({text})" if value < 0 else text
 
     def value(self, expr: Expr, minimum: int = LOOSE) -> str:

@@ -22,6 +22,7 @@ from pendel.core.controllers.numbers.deck_ranges import (
     trees_of,
 )
 from pendel.core.controllers.numbers.digits import grid
+from pendel.core.controllers.numbers.explained import NamedNumbers
 from pendel.core.controllers.numbers.fixed import FixedWriter
 from pendel.core.controllers.numbers.floating import LARGEST, LEAST, FloatWriter, sums_in
 from pendel.core.controllers.numbers.integers import Coefficient
@@ -441,13 +442,19 @@ def refuse_beyond_float(block: LoweredBlock) -> None:
 
 
 def float_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
-    writer = FloatWriter(block.tree, block.number.bits, block.places, block.tables, block.numbers)
+    numbers = NamedNumbers(names_taken(block))
+    writer = FloatWriter(block.tree, block.number.bits, block.places, block.tables, block.numbers, numbers)
     used = {a.name for a in assignments(body)}
     often = [n for n in block.tree.locals if n in assigned_often(body) and n in used]
     zero = writer.constant(0.0)
     head = [f"    {writer.c_type} {block.places[n]} = {zero};" for n in often]
     declared = {*often, *block.tree.outputs, *block.tree.states}
-    return [*head, *writer.statements(body, declared)]
+    return numbers.settled([*head, *writer.statements(body, declared)])
+
+
+def names_taken(block: LoweredBlock) -> frozenset[str]:
+    """Names that a block's functions use."""
+    return frozenset({"b", *(place for place in block.places.values() if "->" not in place)})
 
 
 def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
@@ -458,6 +465,7 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
         places=dict(block.places),
         tables=block.tables,
         live=block.numbers,
+        numbers=NamedNumbers(names_taken(block)),
         counting=f"pd_at_{block.name}_{len(block.bodies)}_" if block.counting else "",
         unsure=frozenset(n for n, r in block.ranges.ranges.items() if r.source is not Source.PROVEN),
     )
@@ -468,7 +476,7 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
         if not block.reps[name].angle:
             env[name] = (0, 0)
     head = [f"    {block.reps[n].c_type} {block.places[n]} = 0;" for n in own]
-    lines = without_unused([*head, *writer.statements(body, env)])
+    lines = writer.numbers.settled(without_unused([*head, *writer.statements(body, env)]))
     block.coefficients += writer.coefficients
     block.divisors += writer.divisors
     block.lost |= writer.lost

@@ -73,9 +73,9 @@ def noted(block: LoweredBlock, names: list[str]) -> None:
         for line in lines:
             noted_lines.append(line)
             match = ASSIGNED.match(line)
-            if match is None or match[2] == "b->at":
+            past = match is not None and match[2] == "b->past"
+            if match is None or not past and match[2] not in of_place:
                 continue
-            past = match[2] == "b->past"
             name = LINE if past else of_place[match[2]]
             if name not in known:
                 known[name] = len(names)

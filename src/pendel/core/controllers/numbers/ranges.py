@@ -194,7 +194,7 @@ class Pass:
     def value(self, expr: Expr, env: Env) -> Bounded:
         match expr:
             case Const(value):
-                return Bounded.exactly(value)
+                return Bounded.exactly(float(value))
             case Live(_, _, low, high):
                 return self.fresh(Interval(low, high))
             case Name(name):
@@ -202,7 +202,7 @@ class Pass:
             case Sum(left, right, minus):
                 return self.value(left, env).plus(self.value(right, env), -1.0 if minus else 1.0)
             case Scaled(factor, of):
-                return self.value(of, env).times(factor)
+                return self.value(of, env).times(float(factor))
             case Product(Live() as live, of):
                 whole, middle = self.value(of, env), 0.5 * (live.low + live.high)
                 moved = self.fresh(symmetric((live.high - middle) * whole.interval.size))

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from pendel.core.controllers.numbers.block import BlockTree
+from pendel.core.controllers.numbers.explained import Explained, NamedNumbers
 from pendel.core.controllers.numbers.filling import hanging_on
 from pendel.core.controllers.numbers.integers import (
     MOST,
@@ -57,6 +58,7 @@ class Scaling:
     """Locals that are assigned once and keep what they are given."""
     tables: list[str] = field(default_factory=list)
     live: LiveNumbers = field(default_factory=LiveNumbers)
+    numbers: NamedNumbers = field(default_factory=NamedNumbers)
     counting: str = ""
     """What names of counters begin with, where the C is to count lost steps and what is cut off."""
     counted: list[str] = field(default_factory=list)
@@ -145,7 +147,14 @@ class Scaling:
         if fraction is None:
             fraction = exact_fraction(value, self.bits - 1)
         word = rounded(math.ldexp(value, fraction))
-        return Code(whole(word), fraction, word, word, True, value)
+        return Code(self.named(value, word, fraction), fraction, word, word, True, value)
+
+    def named(self, value: float, word: int, fraction: int) -> str:
+        """The word of a number, by its name where it has one."""
+        if not (isinstance(value, Explained) and word):
+            return whole(word)
+        steps = f"in steps of 2^{-fraction}" if fraction else ""
+        return self.numbers.name(value, f"int{32 if abs(word) <= MOST[32] else 64}_t", whole(word), steps)
 
     def aligned(self, a: Code, b: Code, *, added: bool = False) -> tuple[Code, Code]:
         """Both in the finest steps in which they fit; with ``added`` so does their sum."""
@@ -197,7 +206,7 @@ class Scaling:
             fraction -= 1
             word = rounded(math.ldexp(factor, fraction))
         self.coefficients.append(Coefficient(factor, math.ldexp(word, -fraction)))
-        return self.multiplied(Code(whole(word), fraction, word, word, True), factor, code, room)
+        return self.multiplied(Code(self.named(factor, word, fraction), fraction, word, word, True), factor, code, room)
 
     def times_live(self, live: Live, code: Code) -> Code:
         """A live coefficient times a value, with as many digits as the product has room for."""

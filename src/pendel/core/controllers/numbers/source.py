@@ -23,6 +23,7 @@ from pendel.core.controllers.emit import (
 )
 from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.conversion import converted, float_text
+from pendel.core.controllers.numbers.explained import about
 from pendel.core.controllers.numbers.live_source import (
     conversions,
     converting,
@@ -191,22 +192,22 @@ def parameters(block: LoweredBlock, part: Part) -> list[str]:
         return list(block.tree.inputs)
     body = {Part.GIVE: block.tree.give, Part.TAKE: block.tree.take, Part.WHOLE: block.tree.body}[part]
     read = {n for e in expressions(body) for n in e.names}
-    text = "\n".join(block.bodies.get(part, ()))
+    text = re.sub(r"/\*.*?\*/", "", "\n".join(block.bodies.get(part, ())))
     return [p for p in block.tree.inputs if p in read and re.search(rf"(?<![\w>.]){block.places[p]}\b", text)]
 
 
 def functions(lowered: Lowered, block: LoweredBlock) -> str:
-    texts = []
-    code = block.tree.instance.code
+    texts = list[str]()
+    head = f"{comment(about(block.tree.instance, lowered.deck.tick))}\n"
     for part, lines in block.bodies.items():
         arguments = [f"{type_name(lowered, block)} *b"]
         arguments += [f"{block.reps[p].c_type} {block.places[p]}" for p in parameters(block, part)]
-        note = f"{comment(code.comment)}\n" if code.comment and part is not Part.TAKE else ""
         own = "\n".join(lines)
         # Outputs that are constants leave nothing that reads the block.
         unused = "" if "b->" in own else "    (void)b;\n"
         texts.append(
-            f"{note}static void {call_name(lowered, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
+            f"{'' if texts else head}static void {call_name(lowered, block, part)}({', '.join(arguments)})\n"
+            f"{{\n{unused}{own}\n}}\n"
         )
     return "\n".join(texts)
 
