@@ -509,6 +509,7 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
         "car_door_drive.c",
         "car_door_drive.h",
         "car_door_drive.html",
+        "car_door_drive.md",
         "car_door_drive_table.c",
         "main.c",
         "pd_numbers.c",

@@ -6,6 +6,7 @@ import hashlib
 import re
 import zlib
 
+import numpy as np
 import pytest
 
 import pendel
@@ -65,6 +66,22 @@ def test_an_explained_number_is_the_float_that_plain_arithmetic_gives():
         assert made == plain and made.formula == formula
     assert type(k * t / t / k) is float, "nothing is left to say"
     assert type(k * t * dt * low * k * t) is float, "too much to say"
+
+
+def test_in_closed_loop_the_difference_is_that_of_two_runs_and_drifts_no_further():
+    """By definition: rms over the run of the run as shipped less that as modelled, over the signal's span."""
+    d = pendel.open_example("car_door_drive")
+    d.set("until", "0.6")
+    d.find_ranges()
+    check = d.firmware(check=True).check
+    d.set("controller", "as modelled")
+    exact = d.run()["speed_pi.out"].y
+    d.set("controller", "as shipped")
+    gap = d.run()["speed_pi.out"].y - exact
+    rms, span = float(np.sqrt(np.mean(gap**2))), float(np.ptp(exact))
+    assert check.closed["speed_pi.out"] == pytest.approx(rms / span, rel=1e-6) and rms > 0.0
+    d.set("number_format", "float64")
+    assert max(d.firmware(check=True).check.closed.values()) < 1e-12
 
 
 def test_what_is_saved_says_of_which_drive_it_is_and_how_it_is_called(tmp_path):

@@ -248,9 +248,9 @@ def _(result: FirmwareReport, verb: str) -> None:
         if not c.unlike:
             print_line(f"the same to the bit: {', '.join(c.builds)}")
         print()
-        print_line("signal", "largest difference from float 64")
+        print_line("signal", "largest difference from float 64, same inputs", "rms in closed loop, % of its span")
         for name, gap in c.differences.items():
-            print_line(name, f"{gap:.4g}")
+            print_line(name, f"{gap:.4g}", f"{100 * c.closed[name]:.3g}" if name in c.closed else "")
     for each in result.processors:
         print()
         print_line(

@@ -23,10 +23,10 @@ from pendel.core.controllers.numbers.ranges import Source
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.firmware.facts import BlockFacts, SignalFacts
 from pendel.core.quantities.tokens import without_remark
-from pendel.core.quantities.units import figure
+from pendel.core.quantities.units import figure, number_text
 
-NAME, EVERY, FORMAT, BYTES, SIGNAL, HOLDS, STEP, USED, GAP = range(9)
-TITLES = ("name in code", "every", "format", "bytes", "signal", "holds", "one step", "used", "off by")
+NAME, EVERY, FORMAT, BYTES, SIGNAL, HOLDS, STEP, USED, GAP, LOOP = range(10)
+TITLES = ("name in code", "every", "format", "bytes", "signal", "holds", "one step", "used", "off by", "off in loop")
 FLAG = Qt.ItemFlag.ItemIsEditable
 PROVEN = int(Qt.ItemDataRole.UserRole) + 1
 NEARLY_FULL = 0.9
@@ -109,11 +109,17 @@ class FormatsTable(QTableWidget):
         super().__init__(0, len(TITLES))
         self.setAccessibleName("Blocks")
         self.setHorizontalHeaderLabels(list(TITLES))
-        self.horizontalHeaderItem(GAP).setToolTip("Largest difference from float 64 in the run")
+        self.horizontalHeaderItem(GAP).setToolTip(
+            "Largest difference from float 64, both fed with the run's inputs: an integral drifts"
+        )
+        self.horizontalHeaderItem(LOOP).setToolTip(
+            "Rms difference from float 64, each in its own closed loop, over the signal's span"
+        )
         self.horizontalHeaderItem(USED).setToolTip("Fraction of its range that the run used")
         self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks, at which of them")
         self.horizontalHeaderItem(BYTES).setToolTip("Memory of the block's outputs, states and live values")
-        self.horizontalHeaderItem(GAP).setTextAlignment(Qt.AlignmentFlag.AlignRight)
+        for column in (GAP, LOOP):
+            self.horizontalHeaderItem(column).setTextAlignment(Qt.AlignmentFlag.AlignRight)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked)
@@ -125,7 +131,7 @@ class FormatsTable(QTableWidget):
         vertical.setDefaultSectionSize(27)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         self._header = header
-        header.setSectionResizeMode(GAP, QHeaderView.ResizeMode.Stretch)
+        header.setSectionResizeMode(LOOP, QHeaderView.ResizeMode.Stretch)
         for column, width in FIXED_WIDTHS.items():
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
             self.setColumnWidth(column, width)
@@ -157,9 +163,10 @@ class FormatsTable(QTableWidget):
         units: Mapping[str, str],
         gaps: Mapping[str, float],
         by_hand: Mapping[str, tuple[str, str]],
+        closed: Mapping[str, float],
     ) -> None:
         """Show the blocks. ``gaps`` are the largest differences of signals from float 64, ``by_hand`` ranges as
-        they were typed."""
+        they were typed, ``closed`` the rms differences in closed loop over the signals' span."""
         chosen = self.chosen
         self._filling = True
         rows = [(block, k, signal) for block in blocks for k, signal in enumerate(block.signals)]
@@ -172,7 +179,7 @@ class FormatsTable(QTableWidget):
         self._resize_columns(QHeaderView.ResizeMode.Interactive)  # else each text measures its column
         self.setRowCount(len(rows))
         for r, (block, k, signal) in enumerate(rows):
-            self._fill_row(r, block, k == 0, signal, units.get(signal.signal, ""), gaps, by_hand)
+            self._fill_row(r, block, k == 0, signal, units.get(signal.signal, ""), gaps, by_hand, closed)
         self._resize_columns(QHeaderView.ResizeMode.ResizeToContents)
         self._begins = [(r, block) for r, (block, k, _) in enumerate(rows) if k == 0]
         self._place_boxes()
@@ -184,7 +191,7 @@ class FormatsTable(QTableWidget):
 
     def _resize_columns(self, mode: QHeaderView.ResizeMode) -> None:
         for column in range(len(TITLES)):
-            if column not in FIXED_WIDTHS and column != GAP:
+            if column not in FIXED_WIDTHS and column != LOOP:
                 self._header.setSectionResizeMode(column, mode)
 
     def _fill_row(
@@ -196,6 +203,7 @@ class FormatsTable(QTableWidget):
         unit: str,
         gaps: Mapping[str, float],
         by_hand: Mapping[str, tuple[str, str]],
+        closed: Mapping[str, float],
     ) -> None:
         typed = by_hand.get(signal.signal)
         texts = {
@@ -208,13 +216,14 @@ class FormatsTable(QTableWidget):
             STEP: figure(signal.step, unit, 2) if signal.step else "–",
             USED: "" if math.isfinite(signal.used) else "–",
             GAP: figure(gaps[signal.signal], unit, 2) if signal.signal in gaps else "–",
+            LOOP: f"{number_text(100 * closed[signal.signal], 2)} %" if signal.signal in closed else "–",
         }
         for column, text in texts.items():
             item = QTableWidgetItem(text)
             title = f"{block.title}, key {block.key}"
             item.setToolTip(f"{title}: {text}" if text else title)
             item.setFlags(item.flags() & ~FLAG)
-            if column in (EVERY, BYTES, GAP, STEP):
+            if column in (EVERY, BYTES, GAP, LOOP, STEP):
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             if column == USED and math.isfinite(signal.used):
                 item.setData(Qt.ItemDataRole.UserRole, signal.used)

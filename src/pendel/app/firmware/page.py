@@ -306,7 +306,8 @@ class FirmwarePage(Page):
         gaps = {c.signal: c.largest for c in self.checked.compared} if self.checked else {}
         by_hand = {f"{k}.{n}": ends for k, card in drive.cards.items() for n, ends in card.ranges.items()}
         default = self._default_format(drive)
-        self.table.fill(written.facts, default, units, gaps, by_hand)
+        closed = self.checked.closed if self.checked else {}
+        self.table.fill(written.facts, default, units, gaps, by_hand, closed)
         self._late_rest.start()
         self._late_values.start()
         self.all_formats.setCurrentIndex(self.all_formats.findData(default.value))

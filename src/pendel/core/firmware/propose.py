@@ -16,8 +16,8 @@ from pendel.core.controllers.numbers.lowering import control_blocks
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import fault
-from pendel.core.errors import DriveHasFindings, Stopped
-from pendel.core.firmware.ship import in_float64, signals_of
+from pendel.core.errors import DriveHasFindings, PendelError, Stopped
+from pendel.core.firmware.ship import angles_of, in_float64, signals_of
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.simulate import prepare, run_drive
 
@@ -75,6 +75,18 @@ def errors_of(given: KeptRun, exact: KeptRun, signals: Sequence[str], angles: Co
     return errors
 
 
+def in_closed_loop(drive: Drive) -> dict[str, float]:
+    """By signal of the controller, how far it is from float 64 where both run in closed loop, over the drive's run: rms
+    over the signal's span. Empty where the drive cannot run with its controller as shipped."""
+    try:
+        prepared = prepare(twin(drive, "as modelled", {}))
+        shipped = run_drive(prepare(twin(drive, "as shipped", {})))
+    except PendelError:
+        return {}
+    lowered = in_float64(prepared.deck)
+    return errors_of(shipped, run_drive(prepared), signals_of(lowered), angles_of(lowered))
+
+
 def propose_formats(
     drive: Drive,
     wanted: float = 2e-3,
@@ -106,7 +118,7 @@ def propose_formats(
     exact = run_drive(prepared)
     lowered = in_float64(prepared.deck)
     signals = signals_of(lowered)
-    angles = {f"{b.name}.{n}" for b in lowered.blocks for n in b.tree.angles}
+    angles = angles_of(lowered)
     reasons: dict[str, str] = {}
     count, done = 2 * len(names) + 4, 0
 

@@ -7,7 +7,7 @@ import ctypes
 import re
 import tempfile
 import zlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -86,9 +86,10 @@ class Compared:
 class Checked:
     """What *Build and check* found out.
 
-    ``unlike`` names builds whose answers differ from the simulation's by a bit, with the first tick and signal;
-    ``watched`` says whether typed C ran under the compiler's checks of undefined behaviour; none where there is no
-    typed C.
+    ``compared`` has both controllers fed with the run's inputs, where an integral drifts; ``closed``, where it was
+    asked for, each in its own closed loop: the rms difference over the signal's span. ``unlike`` names builds whose
+    answers differ from the simulation's by a bit, with the first tick and signal; ``watched`` says whether typed C ran
+    under the compiler's checks of undefined behaviour; none where there is no typed C.
     """
 
     compiler: str
@@ -100,6 +101,7 @@ class Checked:
     builds: tuple[str, ...] = ()
     unlike: tuple[str, ...] = ()
     watched: bool | None = None
+    closed: Mapping[str, float] = field(default_factory=dict)
 
 
 def write_sources(lowered: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False) -> list[Path]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -63,6 +64,7 @@ WithRun = CheckRequest | RangesRequest | ProcessorRequest | FlowsRequest
 def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
     """What is found out about the controller by the run that comes with the request."""
     from pendel.core.firmware.processors import on_processor, processor_of
+    from pendel.core.firmware.propose import in_closed_loop
     from pendel.core.firmware.ranges import sizes_in
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.runs.simulate import prepare, reopen
@@ -75,7 +77,7 @@ def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
             return flows_of(reopen(path), request.begin, request.end)
         prepared, run = prepare(drive), reopen(path)
         if isinstance(request, CheckRequest):
-            return build_and_check(prepared.lowered, run)
+            return replace(build_and_check(prepared.lowered, run), closed=in_closed_loop(drive))
         if isinstance(request, ProcessorRequest):
             return tuple(on_processor(prepared.lowered, run, processor_of(name)) for name in request.processors)
         return sizes_in(prepared.deck, run)

@@ -27,7 +27,8 @@ if TYPE_CHECKING:
 @dataclass(frozen=True)
 class BuildFacts:
     """What building and checking found: sizes in bytes, ticks replayed, the largest difference of each signal
-    from float 64 (SI), and builds that differ by a bit."""
+    from float 64 (SI) where both are fed with the run's inputs, builds that differ by a bit, and the rms difference
+    where both run in closed loop, over the signal's span."""
 
     compiler: str
     code_bytes: int
@@ -36,6 +37,7 @@ class BuildFacts:
     differences: dict[str, float]
     builds: tuple[str, ...]
     unlike: tuple[str, ...]
+    closed: dict[str, float]
 
 
 @dataclass(frozen=True)
@@ -260,6 +262,7 @@ def firmware(
     from pendel.core.firmware.facts import facts_of
     from pendel.core.firmware.findings import findings_of
     from pendel.core.firmware.processors import on_processor, processor_of
+    from pendel.core.firmware.propose import in_closed_loop
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.firmware.values import values_of
     from pendel.core.runs.simulate import prepare
@@ -285,6 +288,7 @@ def firmware(
         {c.signal: c.largest for c in checked.compared},
         checked.builds,
         checked.unlike,
+        in_closed_loop(drive),
     )
     ran = [on_processor(lowered, run, each, clock=hertz) for each in wanted]
     return FirmwareReport(report.blocks, report.values, report.findings, built, ran)
