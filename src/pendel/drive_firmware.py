@@ -36,7 +36,7 @@ class ShippedDrive(EditedDrive):
 
         >>> import tempfile
         >>> sorted(path.suffix for path in d.write_c(tempfile.mkdtemp()))
-        ['.a2l', '.c', '.c', '.c', '.c', '.h', '.h', '.html']
+        ['.a2l', '.c', '.c', '.c', '.c', '.h', '.h', '.html', '.md']
         """
         mix = [f"{block}={number}" for block, number in (blocks or {}).items()]
         twin = self.document.copy()

@@ -232,6 +232,29 @@ def test_a_crossover_that_cannot_be_is_told_and_the_last_one_stays(window, text,
     assert not page.wishes.crossover.toolTip() and page.wishes.of_loops[page.current] == pytest.approx(700)
 
 
+def test_what_the_catalogue_gives_looks_lighter_than_what_was_typed(window):
+    click_card(window, "pulse_stage")
+    drive = window.session.drive
+
+    def field(name="d_max"):
+        return window.page("Drive").inspector.fields[name]
+
+    def ink(of):
+        return of.palette().color(of.foregroundRole()).name()
+
+    usual = ink(field())
+    assert field().text() == "98" and "usual" in field().accessibleDescription() and usual != ink(field("U_dc"))
+    type_into(field(), "97")
+    assert drive.cards["pulse_stage"].values["d_max"] == "97" and ink(field()) == ink(field("U_dc"))
+    field().more["Take the usual value"]()
+    assert "d_max" not in drive.cards["pulse_stage"].values and ink(field()) == usual and field().text() == "98"
+    window.session.undo.undo()
+    settle()
+    assert field().text() == "97" and ink(field()) != usual
+    type_into(field(), " ")
+    assert "d_max" not in drive.cards["pulse_stage"].values and field().text() == "98"
+
+
 def test_what_was_asked_of_a_loop_follows_its_name_and_ends_with_its_drive(window, example_path):
     """Of a loop that nobody asked anything of, the usual crossover follows the drive."""
     window.show_page("Loops")

@@ -141,3 +141,20 @@ def test_a_unit_is_typed_as_it_stands_beside_its_field():
     for name in ("m²", "x³"):
         with pytest.raises(DriveProblem, match="cannot be a name"):
             check_name(name)
+
+
+@pytest.mark.parametrize(
+    ("text", "si"),
+    [("0,9 mH", 0.9e-3), ("-1 234,5 V", -1234.5), ("0,123", 0.123), ("3,14*2", 6.28), ("2,5e3", 2500.0)]
+    + [("max(0,9)", 9.0), ("3 \u03bcH", 3e-6), ("3 µH", 3e-6), ("4 kOhm", 4e3), ("5 \u2126", 5.0)],
+)
+def test_figures_are_read_as_they_are_typed_elsewhere(text, si):
+    assert evaluate(read(text), {}, text).si == pytest.approx(si)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"), [("1,000 V", "write 1.000 or 1000"), ("1, 5", "parts nothing"), ("1,5,2", "operator")]
+)
+def test_a_comma_that_may_mean_two_things_is_asked_about(text, words):
+    with pytest.raises(ExpressionProblem, match=words):
+        read(text)

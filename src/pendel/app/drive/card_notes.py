@@ -2,14 +2,30 @@
 
 from __future__ import annotations
 
+import math
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, row, wrapped
 from pendel.app.widgets.theme import colour
+from pendel.core.catalogue.declare import ANY
 from pendel.core.drive.findings import Finding
 from pendel.core.envelope.origin import path_of, state_of
+from pendel.core.quantities.expressions import is_literal
+from pendel.core.quantities.units import figure, number_text
+
+
+def what_it_comes_to(session: Session, card: str, name: str, unit: str, text: str) -> str:
+    """Below a value: what an expression comes to, and whether a rule proposed it; empty where neither is."""
+    number = session.examined.values.get(card, {}).get(name, math.nan)
+    words = []
+    if text.strip() and not is_literal(text) and not math.isnan(number):
+        words.append(f"= {figure(number, unit) if unit != ANY else number_text(number) + ' in SI'}")
+    if session.drive.cards[card].is_proposed(name):
+        words.append("proposed")
+    return ", ".join(words)
 
 
 class OriginLine(QWidget):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -10,7 +9,7 @@ from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from pendel.app.drive.about_box import AboutBox
-from pendel.app.drive.card_notes import FindingCard, OriginLine
+from pendel.app.drive.card_notes import FindingCard, OriginLine, what_it_comes_to
 from pendel.app.drive.editors.code_editor import CodeEditor
 from pendel.app.drive.editors.curve_view import CurveView
 from pendel.app.drive.editors.face_editor import FaceEditor
@@ -38,7 +37,7 @@ from pendel.app.widgets.basic import (
 from pendel.app.widgets.theme import colour, trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.catalogue.declare import ANY, Block, Deck, Kind, Part, Value
+from pendel.core.catalogue.declare import Block, Deck, Kind, Part, Value
 from pendel.core.catalogue.index import alternatives
 from pendel.core.check.formats import CONTROLLERS
 from pendel.core.check.signal_units import signal_unit
@@ -47,16 +46,18 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
 from pendel.core.drive.nesting import resolved, with_members
+from pendel.core.drive.usual import take_usual
 from pendel.core.errors import DriveProblem, ExpressionProblem, RunProblem
 from pendel.core.plant.methods import METHODS
-from pendel.core.quantities.expressions import is_literal
-from pendel.core.quantities.units import figure, number_text
+from pendel.core.quantities.units import figure
 from pendel.core.wording import sentence_case
 
 WIDTH = 340
 
 if TYPE_CHECKING:
     from pendel.app.drive.editors.flux_editor import FluxEditor
+
+USUAL = "Take the usual value"
 
 
 class Inspector(QWidget):
@@ -381,11 +382,7 @@ class Inspector(QWidget):
         field = Field(self._text(card, value), f"{value.label} {value.name}")
         if value.optional:
             field.setPlaceholderText("–")
-        field.committed.connect(
-            lambda text, n=value.name: self.session.attempt(
-                lambda: commands.set_value(self.session.drive, self.card, n, text)
-            )
-        )
+        field.committed.connect(lambda text, v=value: self._take_text(v, text))
         change_in_steps(field, self.session, self.card, value.name)
         behind = ".".join(self._behind(value.name))
         field.more[VARY] = lambda: self.session.vary_wanted.emit(behind)
@@ -396,6 +393,22 @@ class Inspector(QWidget):
         note.hide()
         self.notes[value.name] = note
         self.body.addWidget(note)
+
+    def _take_text(self, value: Value, text: str) -> None:
+        """What was typed; a field that is emptied and must not be is as usual again."""
+        if not text.strip() and not value.optional:
+            self._take_usual(value.name)
+        else:
+            self.session.attempt(lambda: commands.set_value(self.session.drive, self.card, value.name, text))
+
+    def _take_usual(self, name: str) -> None:
+        self.session.attempt(lambda: take_usual(self.session.drive, self.card, name))
+        self._update_card()
+
+    def _is_usual(self, value: Value) -> bool:
+        """Whether a value is the catalogue's, as nobody has typed another."""
+        card, name = self._behind(value.name)
+        return bool(value.default) and name not in self.session.drive.cards[card].values
 
     def _behind(self, name: str) -> tuple[str, str]:
         """Card and value that a row stands for: for one on a face, those inside."""
@@ -493,6 +506,11 @@ class Inspector(QWidget):
                 value = kind.value(name)
                 if value is not None:
                     field.show_text(self._text(card, value))
+                    field.show_usual(usual := self._is_usual(value))
+                    if usual:
+                        field.more.pop(USUAL, None)
+                    else:
+                        field.more[USUAL] = lambda n=name: self._take_usual(n)
                     self._show_evaluated(value, self._text(card, value))
             self._mark(name, session.examined.finding_at(*self._behind(name)))
         if self.follow_box is not None:
@@ -511,16 +529,10 @@ class Inspector(QWidget):
         """Below an expression, what it comes to."""
         note = self.notes[value.name]
         card, name = self._behind(value.name)
-        number = self.session.examined.values.get(card, {}).get(name, math.nan)
-        plain = is_literal(text) or not text.strip()
         note.setObjectName("muted")
-        words = []
-        if not plain and not math.isnan(number):
-            words = [f"= {figure(number, value.unit) if value.unit != ANY else number_text(number) + ' in SI'}"]
-        if self.session.drive.cards[card].is_proposed(name):
-            words.append("proposed")
+        words = what_it_comes_to(self.session, card, name, value.unit, text)
         note.setVisible(bool(words))
-        note.setText(", ".join(words))
+        note.setText(words)
 
     def _mark(self, name: str, finding: Finding | None) -> None:
         self.fields[name].mark(finding.sentence if finding else "")

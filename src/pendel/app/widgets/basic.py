@@ -207,6 +207,17 @@ class Field(QLineEdit):
             self.setCursorPosition(0)
         self.before = text
 
+    def show_usual(self, usual: bool) -> None:
+        """Lighter where what it shows is the catalogue's, as nobody has typed another."""
+        if bool(self.property("usual")) == usual:
+            return
+        self.setProperty("usual", usual)
+        self.setAccessibleDescription("as usual; not typed for this drive" if usual else "")
+        if not self.property("wrong"):
+            self._plain_tip = "As usual, from the catalogue: not yet typed for this drive" if usual else ""
+            self.setToolTip(self._plain_tip)
+        self._dress()
+
     def mark(self, sentence: str) -> None:
         """Turn brass with a sentence, or back to plain when empty."""
         wrong = bool(self.property("wrong"))
@@ -218,6 +229,9 @@ class Field(QLineEdit):
         if wrong == bool(sentence):
             return
         self.setProperty("wrong", bool(sentence))
+        self._dress()
+
+    def _dress(self) -> None:
         style = self.style()
         assert style is not None
         style.unpolish(self)

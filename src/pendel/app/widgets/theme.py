@@ -225,6 +225,7 @@ def fields(t: Tokens) -> str:
         selection-background-color: {t.petrol}; selection-color: {t.on_petrol};
     }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 1px solid {t.petrol}; }}
+    QLineEdit[usual="true"] {{ color: {t.muted}; font-style: italic; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.brass}; background: {t.brass_tint}; }}
     QComboBox::drop-down {{ border: none; width: 20px; }}
     QComboBox::down-arrow {{ image: url({arrow}); width: 10px; height: 6px; }}

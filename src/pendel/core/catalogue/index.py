@@ -15,6 +15,7 @@ from types import ModuleType
 from pendel.core.catalogue import own, own_block
 from pendel.core.catalogue.declare import Block, Kind, Link, Part
 from pendel.core.drive.document import Card
+from pendel.core.drive.usual import told_by
 from pendel.core.errors import DriveProblem
 from pendel.core.extensions import left_out, owner_of
 
@@ -122,6 +123,20 @@ def kind_of(card: Card) -> Kind:
             "the card or update Pendel."
         )
     return kinds()[card.kind]
+
+
+@lru_cache(maxsize=512)
+def usual_texts(kind: str) -> dict[str, dict[str, str]]:
+    """Values and choices as they are where a card leaves them out; nothing of kinds that a user makes."""
+    if kind in (own.TEMPLATE.id, *own_block.TEMPLATES) or kind not in kinds():
+        return {}
+    return {
+        "values": {value.name: value.default for value in kinds()[kind].values},
+        "choices": {choice.name: choice.default for choice in kinds()[kind].choices},
+    }
+
+
+told_by(usual_texts)
 
 
 def alternatives(kind: Kind) -> list[Kind]:

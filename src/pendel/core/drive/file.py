@@ -36,6 +36,7 @@ from pendel.core.drive.limits import DEEPEST, MOST, MOST_CORNERS, problem_of
 from pendel.core.drive.nesting import resolved
 from pendel.core.drive.plans import plan_from, plan_record
 from pendel.core.drive.scripts import script_from, script_lines
+from pendel.core.drive.usual import kept_as_it_was, usual_record
 from pendel.core.drive.views import note_from, note_record, text_from, text_lines, view_from, view_record
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
@@ -88,6 +89,8 @@ def to_record(drive: Drive) -> dict[str, Any]:
         "wires": [[str(w.a), str(w.b)] for w in drive.wires.values()],
         "taps": {name: str(end) for name, end in drive.taps.items()},
     }
+    if usual := usual_record(drive):
+        record["usual"] = usual
     if drive.panel:
         record["panel"] = {key: control_record(control) for key, control in drive.panel.items()}
     if drive.transfers:
@@ -329,7 +332,7 @@ def excerpt(text: str) -> str:
     return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 
 
-PLAIN_TABLES = ("settings", "quantities", "taps", *BESIDE_TABLES)
+PLAIN_TABLES = ("settings", "quantities", "taps", "usual", *BESIDE_TABLES)
 """Those whose records are left out whole."""
 
 
@@ -420,7 +423,7 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
     for name, q in record.get("quantities", {}).items():
         put("quantities", name, Quantity, q["value"], q.get("note", ""))
     for key, card in record["cards"].items():
-        put("cards", key, card_from_record, card)
+        put("cards", key, card_from_record, kept_as_it_was(card, record.get("usual", {})))
     check_inside(drive, leave_out)
     for a, b in record["wires"]:
         put("wires", f"the wire {a} to {b}", wire, a, b)

@@ -59,4 +59,24 @@ def tokens(text: str) -> list[Token]:
             joined[-1] = Token("number", last.text + token.text, last.start, token.end)
         else:
             joined.append(token)
+    return with_decimal_commas(joined, text)
+
+
+def with_decimal_commas(tokens: list[Token], text: str) -> list[Token]:
+    """Outside of brackets, where a comma parts nothing, ``0,9`` is a number. Raises `SyntaxProblem` for what may be a
+    thousand, ``1,000``."""
+    joined: list[Token] = []
+    depth = 0
+    for token in tokens:
+        depth += (token.text == "(") - (token.text == ")")
+        whole, comma = (joined[-2], joined[-1]) if len(joined) > 1 else (token, token)
+        if depth or comma.text != "," or not (whole.text.isdigit() and token.kind == "number" and token.text[0] != "."):
+            joined.append(token)
+            continue
+        if not whole.end == comma.start == token.start - 1:
+            raise SyntaxProblem(text, comma.start, "a comma parts nothing here; write one number")
+        if whole.text != "0" and re.fullmatch(r"\d{3}", token.text):
+            shown = f"{whole.text}.{token.text} or {whole.text}{token.text}"
+            raise SyntaxProblem(text, whole.start, f"the comma may stand for a point or for thousands; write {shown}")
+        joined[-2:] = [Token("number", f"{whole.text}.{token.text}", whole.start, token.end)]
     return joined

@@ -26,7 +26,18 @@ NONE: Dimension = (0.0,) * len(BASE_SYMBOLS)
 def table() -> dict[str, tuple[float, Dimension]]:
     """Factor to SI and dimension of each unit symbol; made by Pint (`packaging/make_unit_table.py`)."""
     text = resources.files("pendel.core.quantities").joinpath("units.json").read_text("utf-8")
-    return {name: (factor, tuple(dims)) for name, (factor, *dims) in json.loads(text).items()}
+    known = {name: (factor, tuple(dims)) for name, (factor, *dims) in json.loads(text).items()}
+    return {other: known[name] for name in known for other in (*spellings(name), name)}
+
+
+def spellings(name: str) -> Iterator[str]:
+    """What else a unit is written as: with the Greek letter for micro, the sign for ohm, a capital."""
+    if "µ" in name:
+        yield name.replace("µ", "\u03bc")
+    if "Ω" in name:
+        yield name.replace("Ω", "\u2126")
+    if name.endswith("ohm"):
+        yield f"{name[:-3]}Ohm"
 
 
 def is_unit(name: str) -> bool:
@@ -79,7 +90,9 @@ def unit(text: str) -> tuple[float, Dimension]:
     return factor, tuple(dim)
 
 
-TURNING = frozenset(["rpm", "rad", "deg", "°", "rev", "mrad", "urad", "µrad", "nrad", "krad", "Mrad", "Grad"])
+TURNING = frozenset(
+    ["rpm", "rad", "deg", "°", "rev", "mrad", "urad", "µrad", "\u03bcrad", "nrad", "krad", "Mrad", "Grad"]
+)
 Turn = tuple[float, float]
 """Exponents of cycles and of radians in a unit. SI gives neither a dimension, yet 25 Hz of turning are 157
 rad/s."""
