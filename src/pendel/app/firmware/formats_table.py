@@ -26,7 +26,7 @@ from pendel.core.quantities.tokens import without_remark
 from pendel.core.quantities.units import figure, number_text
 
 NAME, EVERY, FORMAT, BYTES, SIGNAL, HOLDS, STEP, USED, GAP, LOOP = range(10)
-TITLES = ("name in code", "every", "format", "bytes", "signal", "holds", "one step", "used", "off by", "off in loop")
+TITLES = ("name in code", "every", "format", "bytes", "signal", "holds", "one step", "used", "off by", "in loop")
 FLAG = Qt.ItemFlag.ItemIsEditable
 PROVEN = int(Qt.ItemDataRole.UserRole) + 1
 NEARLY_FULL = 0.9
