@@ -413,6 +413,8 @@ class Block(Kind):
     """Of a profile's corners (s, SI) and the block's period (s): the table that the update looks up."""
     holds: frozenset[str] = frozenset()
     """Inputs that do not act on the outputs within the same tick (they break loops)."""
+    where_read_often: Mapping[str, str] = field(default_factory=dict)
+    """Choices that suit a sensor which is read at each tick."""
     turns: frozenset[str] = frozenset()
     """Ports of an angle that may as well come within one turn; formats with few digits have it so."""
     tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None

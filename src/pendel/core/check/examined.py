@@ -32,6 +32,8 @@ class Examined:
     """Ticks of their period at which blocks run, by card, where it is not the first."""
     pinned_keys: dict[str, int] = field(default_factory=dict)
     """Numbers by which blocks are found in the shipped code, by card."""
+    level: str = ""
+    """Of detail, of the drive."""
 
     @property
     def faults(self) -> list[Finding]:

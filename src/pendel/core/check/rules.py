@@ -11,6 +11,7 @@ from pendel.core.check.fixed_steps import harmonics
 from pendel.core.check.formats import formats
 from pendel.core.check.panel import panel
 from pendel.core.check.plans import plans
+from pendel.core.check.rates import held_angles
 from pendel.core.check.settings import quantities, settings
 from pendel.core.check.ties import ties
 from pendel.core.check.unit_fit import unit_fit
@@ -36,6 +37,7 @@ RULES: tuple[Rule, ...] = (
     ports,
     taps,
     unit_fit,
+    held_angles,
     panel,
     plans,
 )
@@ -46,7 +48,7 @@ def examine(drive: Drive) -> Examined:
     """Evaluate and check everything that needs no equations."""
     names = names_of(drive)
     kinds, unknown = known_kinds(drive)
-    of = Subject(drive, kinds, names, Examined(), tuple(unknown))
+    of = Subject(drive, kinds, names, Examined(level=drive.settings["level"]), tuple(unknown))
     for rule in RULES:
         rule(of)
     return of.result

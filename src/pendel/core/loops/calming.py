@@ -324,12 +324,17 @@ def closed_by(model: LinearModel, gain: float, mean: float) -> np.ndarray:
     return A
 
 
+DOUBLE = 1e-7
+"""By how much rounding moves a pole at 1 that is there twice, as a position behind a speed that nothing holds."""
+
+
 def search_gain(model: LinearModel, s: complex, mean: float, small: float, damping: float) -> tuple[float, float, bool]:
     """The least gain with which the mode has the damping, else that with which it has most, while nothing grows; what
     it comes to, and whether no gain was too large. The mode's pole is followed from gain to gain."""
     from scipy.optimize import brentq
 
-    outer = max(1.0, float(np.max(np.abs(model.poles)))) + 1e-9
+    model = model.on_its_way()
+    outer = max(1.0, float(np.max(np.abs(model.poles)))) + DOUBLE
     followed, gain, best = complex(np.exp(s * model.dt)), 0.0, (0.0, damping_at(s))
 
     def moved(k: float, near: complex) -> tuple[complex, bool]:

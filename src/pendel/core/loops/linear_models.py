@@ -44,6 +44,12 @@ class LinearModel:
         kept = on_the_way(self.A, self.B, self.C)
         return self.A[np.ix_(kept, kept)], self.B[kept], self.C[:, kept]
 
+    def on_its_way(self) -> LinearModel:
+        """Of those states alone; what else the drive remembers is left out."""
+        A, B, C = self.reduced
+        states = tuple(self.states[k] for k in on_the_way(self.A, self.B, self.C))
+        return LinearModel(A, B, C, self.D, self.dt, states, self.input, self.output)
+
     @property
     def poles(self) -> np.ndarray:
         return np.linalg.eigvals(self.A)

@@ -19,7 +19,7 @@ from pendel.core.loops.find import Loop, acting_blocks, find_loops
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import SampledDrive, Silent, sampled_drive
-from pendel.core.loops.linear_models import LiftedModel, LinearModel, far_values, responds
+from pendel.core.loops.linear_models import LiftedModel, LinearModel, far_values, on_the_way, responds
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.measured import MeasuredDrive, MeasuredPoints
 from pendel.core.loops.points import WorkingPoints
@@ -411,7 +411,20 @@ def first_crossover(study: LoopStudy, others: Sequence[LoopStatus]) -> float:
 
 
 def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.ndarray:
-    """Poles that the input moves and the output shows; a free integrating angle is neither."""
+    """Poles that the input moves and the output shows; a free integrating angle is neither. What no chain of states
+    joins with both is taken apart first: many numbers that only remember are one pole that is there often, and would
+    make the vectors of all others out of rounding."""
+    joined = np.zeros(len(phi), bool)
+    joined[on_the_way(phi, gamma[:, :1], row[None])] = True
+    alone = np.linalg.eigvals(phi[np.ix_(~joined, ~joined)])
+    growing = alone[np.abs(alone) > 1.0 + 1e-6]
+    if not joined.any():
+        return growing if len(growing) else np.zeros(1)
+    return np.concatenate((moved_and_shown(phi[np.ix_(joined, joined)], gamma[joined], row[joined]), growing))
+
+
+def moved_and_shown(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.ndarray:
+    """Of states that are joined with input and output, the poles that are so by more than rounding."""
     values, right = np.linalg.eig(phi)
     try:
         left = np.linalg.inv(right)

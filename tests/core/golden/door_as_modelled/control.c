@@ -11,7 +11,8 @@ typedef struct {
 typedef struct {
     real_t measured;
     real_t value;
-    real_t gain_error, offset, noise_relative, noise_absolute, step, bottom, top, delay_ticks, ideal, dt;
+    real_t gain_error, offset, noise_relative, noise_absolute, step, bottom, top, delay_ticks, share, ideal, dt;
+    real_t slow, begun;
     pd_line_t line;
     uint64_t rng;
 } pd_current_sensor_t;
@@ -120,6 +121,12 @@ static real_t pd_normal(uint64_t *rng)
 static void pd_current_sensor_update(pd_current_sensor_t *b)
 {
     real_t late = pd_delayed(&b->line, b->measured, b->delay_ticks);
+    if (b->begun < 0.5) {
+        b->slow = late;
+    }
+    b->begun = 1.0;
+    b->slow = b->slow + b->share * (late - b->slow);
+    late = (b->share < 1.0) ? b->slow : late;
     real_t seen = late * (1.0 + b->gain_error) + b->offset;
     real_t scatter = b->noise_absolute + b->noise_relative * pd_absolute(late);
     if (scatter > 0.0) {
@@ -277,46 +284,47 @@ void pd_ctl_bind(car_door_drive_t *c, double *v)
     c->current_sensor.bottom = (real_t)v[5];
     c->current_sensor.top = (real_t)v[6];
     c->current_sensor.delay_ticks = (real_t)v[7];
-    c->current_sensor.ideal = (real_t)v[8];
-    c->current_sensor.dt = (real_t)v[9];
-    c->encoder.lines = (real_t)v[10];
-    c->encoder.clock = (real_t)v[11];
-    c->encoder.timed = (real_t)v[12];
-    c->encoder.wraps = (real_t)v[13];
-    c->encoder.ideal = (real_t)v[14];
-    c->encoder.dt = (real_t)v[15];
-    c->travel_speed.K = (real_t)v[16];
-    c->travel_speed.dt = (real_t)v[17];
-    c->travel_plan.sign = (real_t)v[18];
-    c->travel_plan.v_peak = (real_t)v[19];
-    c->travel_plan.t_a = (real_t)v[20];
-    c->travel_plan.t_c = (real_t)v[21];
-    c->travel_plan.t_d = (real_t)v[22];
-    c->travel_plan.wait = (real_t)v[23];
-    c->travel_plan.wait_more = (real_t)v[24];
-    c->travel_plan.early = (real_t)v[25];
-    c->travel_plan.distance = (real_t)v[26];
-    c->travel_plan.dt = (real_t)v[27];
-    c->speed_pi.K_p = (real_t)v[28];
-    c->speed_pi.T_i = (real_t)v[29];
-    c->speed_pi.low = (real_t)v[30];
-    c->speed_pi.high = (real_t)v[31];
-    c->speed_pi.closed = (real_t)v[32];
-    c->speed_pi.open_output = (real_t)v[33];
-    c->speed_pi.dt = (real_t)v[34];
-    c->current_pi.K_p = (real_t)v[35];
-    c->current_pi.T_i = (real_t)v[36];
-    c->current_pi.low = (real_t)v[37];
-    c->current_pi.high = (real_t)v[38];
-    c->current_pi.closed = (real_t)v[39];
-    c->current_pi.open_output = (real_t)v[40];
-    c->current_pi.dt = (real_t)v[41];
-    c->pulse_stage.U_dc = (real_t)v[42];
-    c->pulse_stage.d_max = (real_t)v[43];
-    c->pulse_stage.timer = (real_t)v[44];
-    c->pulse_stage.dt = (real_t)v[45];
-    c->current_sensor.line.length = (int)v[46];
-    w = (real_t *)(v + 48);
+    c->current_sensor.share = (real_t)v[8];
+    c->current_sensor.ideal = (real_t)v[9];
+    c->current_sensor.dt = (real_t)v[10];
+    c->encoder.lines = (real_t)v[11];
+    c->encoder.clock = (real_t)v[12];
+    c->encoder.timed = (real_t)v[13];
+    c->encoder.wraps = (real_t)v[14];
+    c->encoder.ideal = (real_t)v[15];
+    c->encoder.dt = (real_t)v[16];
+    c->travel_speed.K = (real_t)v[17];
+    c->travel_speed.dt = (real_t)v[18];
+    c->travel_plan.sign = (real_t)v[19];
+    c->travel_plan.v_peak = (real_t)v[20];
+    c->travel_plan.t_a = (real_t)v[21];
+    c->travel_plan.t_c = (real_t)v[22];
+    c->travel_plan.t_d = (real_t)v[23];
+    c->travel_plan.wait = (real_t)v[24];
+    c->travel_plan.wait_more = (real_t)v[25];
+    c->travel_plan.early = (real_t)v[26];
+    c->travel_plan.distance = (real_t)v[27];
+    c->travel_plan.dt = (real_t)v[28];
+    c->speed_pi.K_p = (real_t)v[29];
+    c->speed_pi.T_i = (real_t)v[30];
+    c->speed_pi.low = (real_t)v[31];
+    c->speed_pi.high = (real_t)v[32];
+    c->speed_pi.closed = (real_t)v[33];
+    c->speed_pi.open_output = (real_t)v[34];
+    c->speed_pi.dt = (real_t)v[35];
+    c->current_pi.K_p = (real_t)v[36];
+    c->current_pi.T_i = (real_t)v[37];
+    c->current_pi.low = (real_t)v[38];
+    c->current_pi.high = (real_t)v[39];
+    c->current_pi.closed = (real_t)v[40];
+    c->current_pi.open_output = (real_t)v[41];
+    c->current_pi.dt = (real_t)v[42];
+    c->pulse_stage.U_dc = (real_t)v[43];
+    c->pulse_stage.d_max = (real_t)v[44];
+    c->pulse_stage.timer = (real_t)v[45];
+    c->pulse_stage.dt = (real_t)v[46];
+    c->current_sensor.line.length = (int)v[47];
+    w = (real_t *)(v + 49);
     c->current_sensor.line.past = w;
     w += c->current_sensor.line.length;
 }
@@ -325,7 +333,7 @@ void pd_ctl_init(car_door_drive_t *c, double *v)
 {
     static const car_door_drive_t zero = {0};
     *c = zero;
-    c->current_sensor.rng = (uint64_t)v[47] * UINT64_C(0x9E3779B97F4A7C15) + 1u;
+    c->current_sensor.rng = (uint64_t)v[48] * UINT64_C(0x9E3779B97F4A7C15) + 1u;
     pd_ctl_bind(c, v);
 }
 
@@ -350,14 +358,16 @@ void pd_ctl_tick(car_door_drive_t *c, const double *in, double *signals, double 
 void pd_ctl_states(const car_door_drive_t *c, double *z)
 {
     (void)c; (void)z;
-    z[0] = (double)c->encoder.count;
-    z[1] = (double)c->encoder.last_angle;
-    z[2] = (double)c->encoder.noted;
-    z[3] = (double)c->encoder.waited;
-    z[4] = (double)c->encoder.known;
-    z[5] = (double)c->encoder.started;
-    z[6] = (double)c->travel_plan.n;
-    z[7] = (double)c->travel_plan.started;
-    z[8] = (double)c->speed_pi.integral;
-    z[9] = (double)c->current_pi.integral;
+    z[0] = (double)c->current_sensor.slow;
+    z[1] = (double)c->current_sensor.begun;
+    z[2] = (double)c->encoder.count;
+    z[3] = (double)c->encoder.last_angle;
+    z[4] = (double)c->encoder.noted;
+    z[5] = (double)c->encoder.waited;
+    z[6] = (double)c->encoder.known;
+    z[7] = (double)c->encoder.started;
+    z[8] = (double)c->travel_plan.n;
+    z[9] = (double)c->travel_plan.started;
+    z[10] = (double)c->speed_pi.integral;
+    z[11] = (double)c->current_pi.integral;
 }

@@ -118,6 +118,7 @@ def leg_converter(
         signals=(*signals, *leg_signals(names)),
         equation_values=pulses.with_off_resistance,
         contradictions=pulses.pulse_contradictions,
+        rules=(pulses.shorts,),
         follows=pulses.pulse_follows,
         spine="≡",
         **{**settled, **more},

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import casadi as ca
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, Choice, Contradiction, Figure, Value, Values
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
 from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Finding, attention
 from pendel.core.equations.context import HEAT, PartContext
+from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import ValueRole
+from pendel.core.vocabulary.levels import nearest
 
 ALL_LEVELS = ("averaged", "switching", "device")
 PULSED = ALL_LEVELS[1:]
@@ -159,6 +164,22 @@ def pulse_contradictions(v: Values, card: Card) -> list[Contradiction]:
             )
         )
     return contradictions
+
+
+def shorts(card: Card, key: str, examined: Any) -> list[Finding]:
+    """Where a transistor still conducts when the other of its leg turns on, each pulse shorts the link."""
+    wanted = card.choices.get(LEVEL_CHOICE.name, DRIVE_LEVEL)
+    level = nearest(examined.level if wanted == DRIVE_LEVEL else wanted, ALL_LEVELS)
+    v = examined.values[key]
+    both = v["t_off"] - v["t_on"] - v["t_dead"] if level == "device" and card.choices.get("below") != "opens" else 0.0
+    if not both > 0.0:
+        return []
+    sentence = (
+        f"{card.name}: with a dead time of {figure(v['t_dead'], 's', 3)} both transistors of a leg conduct for "
+        f"{figure(both, 's', 3)} at each switching, which shorts the link. Enter one of more than "
+        f"{figure(v['t_off'] - v['t_on'], 's', 3)}, such as {figure(0.01 / v['f_p'], 's', 3)}."
+    )
+    return [attention(sentence, key, "t_dead")]
 
 
 def pulse_follows(v: Values, card: Card) -> list[Figure]:

@@ -7,6 +7,7 @@ Leonhard: Control of Electrical Drives, 3rd ed., chapter 5.
 from __future__ import annotations
 
 import math
+from typing import Any
 
 from pendel.core.catalogue.declare import (
     Choice,
@@ -20,8 +21,9 @@ from pendel.core.catalogue.declare import (
     Value,
     Values,
 )
-from pendel.core.catalogue.machines.losses import HEAT_PORT, WINDING_TEMPERATURE, by_temperature
+from pendel.core.catalogue.machines.losses import HEAT_PORT, WINDING_TEMPERATURE, by_temperature, drags
 from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Finding
 from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import SignalRole
@@ -68,6 +70,14 @@ ENTRY_VALUES = {
 
 def value_names_in_force(card: Card) -> set[str]:
     return ENTRY_VALUES[card.choices.get("entry", "circuit")] | COMMON
+
+
+def friction(card: Card, key: str, examined: Any) -> list[Finding]:
+    """The other two sets have the speed without load."""
+    if card.choices.get("entry", "circuit") != "circuit":
+        return []
+    v = examined.values[key]
+    return drags(card, key, v["b_m"], v["R_a"], v["k_t"] ** 2)
 
 
 def circuit(v: Values, card: Card) -> dict[str, float]:
@@ -244,6 +254,7 @@ KIND = Part(
     equation_values=circuit,
     value_names_in_force=value_names_in_force,
     contradictions=contradictions,
+    rules=(friction,),
     follows=follows,
     summary=lambda v, card: ("brushed DC", f"{v.get('R_a', '')} · {v['L_a']}" if "R_a" in v else v["L_a"]),
     main_signal="speed",

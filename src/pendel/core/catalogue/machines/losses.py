@@ -8,13 +8,34 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import Value
 from pendel.core.catalogue.heat.port import heat_port, temperature_of
+from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Finding, attention
 from pendel.core.equations.context import HEAT, PartContext
+from pendel.core.quantities.units import figure
 
 COPPER = 0.00393
 """1/K, temperature coefficient of copper's resistance about 20 °C: IEC 60034-1, 8.6.2.1 (as 1/(235 + 20),
 from memory)."""
 
 TEMPERATURE = Value("T_w", "Winding at", "°C", "20", low=-60.0, high=250.0)
+LARGE_DRAG = 0.1
+"""Of the speed at no load; what bearings and brushes take is some percent (common practice, no source)."""
+
+
+def drags(card: Card, key: str, friction: float, resistance: float, squared: float) -> list[Finding]:
+    """A finding where friction is large beside the machine: at a voltage and without load it takes
+    b·R/(k² + b·R) off the speed. ``squared`` is what torque and EMF constant, multiplied, amount to
+    for its ``resistance``."""
+    taken = friction * resistance / (squared + friction * resistance)
+    if not taken > LARGE_DRAG:
+        return []
+    sentence = (
+        f"{card.name}: its viscous friction of {figure(friction, 'N·m·s')} is large beside the machine: without any "
+        f"load it takes {100 * taken:.0f} % off the speed of each voltage. Enter less, or 0."
+    )
+    return [attention(sentence, key, "b_m")]
+
+
 IRON = (
     Value("P_fe", "Iron loss", "W", "0", low=0.0),
     Value("n_fe", "at the speed", "rpm", "1000", low=0.0, open_low=True),

@@ -37,6 +37,7 @@ from pendel.core.catalogue.machines.losses import (
     TEMPERATURE,
     WINDING_TEMPERATURE,
     by_temperature,
+    drags,
     iron_drag,
     lose,
     magnet_flux,
@@ -44,6 +45,7 @@ from pendel.core.catalogue.machines.losses import (
 )
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Finding
 from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import SignalRole, ValueRole
@@ -143,6 +145,11 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
             fault=False,
         )
     ]
+
+
+def friction(card: Card, key: str, examined: Any) -> list[Finding]:
+    star = star_values(v := examined.values[key], card)
+    return drags(card, key, v["b_m"], star["R"], 1.5 * (v["p"] * star["psi"]) ** 2)
 
 
 def best_point(m: dict[str, float], current: float, speed: float, voltage: float) -> tuple[float, float]:
@@ -261,6 +268,7 @@ KIND = Part(
         {"entry", "emf"} if card.choices.get("entry") == "sheet" else {"entry", "winding"}
     ),
     contradictions=contradictions,
+    rules=(friction,),
     follows=follows,
     curve=envelope,
     potentials=lambda level: (("phases",),),

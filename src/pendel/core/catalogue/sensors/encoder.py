@@ -80,6 +80,7 @@ KIND = Block(
         MODE,
         Choice("speed_by", "Speed by", (("counting", "counting edges"), ("timing", "timing between edges"))),
     ),
+    where_read_often={"speed_by": "timing"},
     smooth={"timed": 0.0, "wraps": 0.0},
     values=(
         Value("lines", "Lines per turn", "", "512", low=1.0, high=10_000_000.0, whole=True),

@@ -1,6 +1,6 @@
 """Sensors as they are: gain error, offset, noise, delay, quantisation. One law for four measured quantities.
 
-Order of the errors: delay, gain and offset, noise, quantisation, as the signal passes transducer, amplifier
+Order of the errors: delay, bandwidth, gain and offset, noise, quantisation, as the signal passes transducer, amplifier
 and converter.
 """
 
@@ -26,13 +26,22 @@ def update(
     bottom,
     top,
     delay_ticks,
+    share,
+    slow,
+    begun,
     line,
     rng,
     ideal,
     dt,
 ):
-    """The noise is normal, of zero mean; its relative part is in percent of the momentary signal."""
+    """The noise is normal, of zero mean; its relative part is in percent of the momentary signal. Behind a bandwidth a
+    first-order lag begins with what is measured first; ``share`` is how far it goes in a period."""
     late = delayed(line, measured, delay_ticks)
+    if begun < 0.5:
+        slow = late
+    begun = 1.0
+    slow = slow + share * (late - slow)
+    late = slow if share < 1.0 else late
     seen = late * (1.0 + gain_error) + offset
     scatter = noise_absolute + noise_relative * absolute(late)
     if scatter > 0.0:
@@ -57,6 +66,7 @@ def derive(v: Values, card: Card, period: float) -> dict[str, float]:
         "bottom": -v["range"] if bounded else -UNBOUNDED,
         "top": v["range"] - levels if bounded else UNBOUNDED,
         "delay_ticks": v["delay"] / period,
+        "share": 1.0 if math.isnan(v["bandwidth"]) else -math.expm1(-2.0 * math.pi * v["bandwidth"] * period),
         "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0,
     }
 
@@ -96,11 +106,13 @@ def sensor(id, title, word, unit, keywords, usual=(), *, shape):
             Value("noise_relative", "Noise", "%", "0", low=0.0),
             Value("noise_absolute", "Noise", unit, "0", low=0.0, at="value"),
             Value("delay", "Delay", "us", "0", low=0.0, high=0.01),
+            Value("bandwidth", "Bandwidth", "kHz", "", low=0.0, open_low=True),
             Value("bits", "Converter bits", "", "", low=1.0, high=32.0, whole=True),
             Value("range", "Converter range ±", unit, "", low=0.0, open_low=True, at="value"),
             Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
         ),
         update=update,
+        smooth={"begun": 1.0},
         derive=derive,
         summary=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else tell_errors(v),
     )
