@@ -12,7 +12,7 @@ from pendel.core import verbs
 from pendel.core.drive import file
 from pendel.core.drive.findings import Finding
 from pendel.core.drive.user_text import read_figure
-from pendel.core.errors import RunProblem
+from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.trust import allow_all_of, brings_allowed_c, refuse_strange_c
 from pendel.core.verbs.asking import SignalReport
 from pendel.core.verbs.changing import kind_of_card
@@ -49,6 +49,8 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
     0.0002
     """
 
+    path: Path | None = None
+    """The file that it was opened from or saved in last; None for a new drive and for examples."""
     _watch: Watch | None = None
     """What sees how far its runs are, and may stop them."""
 
@@ -196,3 +198,32 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         >>> d.save(tempfile.mkdtemp() + "/door.pendel")
         """
         file.save(self.document, Path(path))
+        self.path = Path(path)
+
+    def keep(self, run: Run, name: str = "") -> str:
+        """Keep a run beside the drive's file, in ``NAME.runs``, where the window shows it by its name when it opens the
+        drive. Returns what its file is called there.
+
+        Raises
+        ------
+        DriveProblem
+            where the drive has no file yet.
+        FileProblem
+
+        >>> import tempfile
+        >>> d.save(tempfile.mkdtemp() + "/door.pendel")
+        >>> d.keep(d.run(0.01), "R = 5 ohm")
+        'run1'
+        """
+        from pendel.core.runs import kept
+        from pendel.core.runs.places import next_run_path
+
+        if self.path is None:
+            raise DriveProblem("The drive has no file yet, beside which runs could be kept. Save it first.")
+        path, before = next_run_path(self.path.with_suffix(".runs")), (run.kept.file, run.kept.differs)
+        run.kept.differs = name or run.kept.differs
+        try:
+            kept.save(run.kept, path)
+        finally:
+            run.kept.file, run.kept.differs = before
+        return path.stem

@@ -17,14 +17,16 @@ __all__ = ["goals", "new", "open_drive", "open_example"]
 
 def open_drive(path: str | Path) -> Drive:
     """Open a ``.pendel`` file. Raises `FileProblem`."""
-    return Drive(document=file.load(Path(path)))
+    drive = Drive(document=file.load(Path(path)))
+    drive.path = Path(path)
+    return drive
 
 
 def open_example(name: str) -> Drive:
     """Open one of the examples that come with Pendel, such as ``"car_door_drive"``. Raises `DriveProblem`."""
     known = sorted(p.stem for p in EXAMPLES.glob("*.pendel"))
     known_name("example", name, known, "Pendel")
-    return open_drive(EXAMPLES / f"{name}.pendel")
+    return Drive(document=file.load(EXAMPLES / f"{name}.pendel"))
 
 
 def goals() -> dict[str, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -128,13 +128,14 @@ class Run(Mapping[str, "Trace"]):
             variables[key] = ("time", self._on(key, times), about)
         return xarray.Dataset(variables, coords={"time": ("time", times, {"units": "s"})})
 
-    def plot(self, *signals: str) -> matplotlib.figure.Figure:
-        """Signals below each other over the time, in the units they are shown in. Needs Matplotlib, and shows
-        nothing
-        by itself; the figure can be saved or displayed.
+    def plot(self, *signals: str, beside: Sequence[Run] = ()) -> matplotlib.figure.Figure:
+        """Signals below each other over the time, in the units they are shown in; over them those of other runs, by
+        what they are called. Needs Matplotlib, and shows nothing by itself; the figure can be saved or displayed.
 
-        >>> len(run.plot("door_motor.speed", "door_motor.current").axes)
-        2
+        >>> other = d.run()
+        >>> figure = run.plot("door_motor.speed", "door_motor.current", beside=[other])
+        >>> [len(axes.lines) for axes in figure.axes]
+        [2, 2]
         """
         from matplotlib.figure import Figure
 
@@ -142,9 +143,15 @@ class Run(Mapping[str, "Trace"]):
         figure = Figure(figsize=(8, 1 + 1.8 * len(keys)), layout="constrained")
         axes = figure.subplots(len(keys), 1, sharex=True, squeeze=False)[:, 0]
         for axis, key in zip(axes, keys):
-            trace = self[key]
-            axis.plot(trace.t, trace.y_in(), drawstyle="steps-post" if trace.sampled else "default")
-            axis.set_ylabel(f"{trace.label}\n{trace.unit}")
+            unit = self[key].unit
+            for run in (self, *beside):
+                trace = run[key]
+                called = run.kept.differs or run.kept.name
+                style = "steps-post" if trace.sampled else "default"
+                axis.plot(trace.t, trace.y_in(unit), drawstyle=style, label=called)
+            axis.set_ylabel(f"{self[key].label}\n{unit}")
+        if beside:
+            axes[0].legend()
         axes[-1].set_xlabel("time, s")
         return figure
 

@@ -24,6 +24,7 @@ from pendel import (
     sheet_view,
 )
 from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.runs.simulate import reopen
 
 
 def bench():
@@ -156,6 +157,26 @@ def test_a_run_is_a_mapping_of_traces_and_goes_to_other_libraries():
     first, second = figure.axes
     assert first.get_ylabel().endswith("rpm") and second.lines[0].get_drawstyle() == "steps-post"
     np.testing.assert_allclose(first.lines[0].get_ydata(), speed.y * 30 / math.pi)
+
+
+def test_runs_are_kept_beside_the_drive_and_drawn_over_each_other(tmp_path):
+    d = pendel.open_example("car_door_drive")
+    first = d.run(0.02)
+    with pytest.raises(DriveProblem, match="Save it first"):
+        d.keep(first, "R = 5 ohm")
+    d.save(tmp_path / "door.pendel")
+    assert d.keep(first, "R = 5 ohm") == "run1"
+    d.set("K_p", "30 A*s/m")
+    second = d.run(0.02)
+    assert d.keep(second, "K_p = 30") == "run2" and first.kept.differs != "R = 5 ohm"
+    again = reopen(tmp_path / "door.runs" / "run1.h5")
+    assert again.differs == "R = 5 ohm"
+    np.testing.assert_array_equal(again.trace("door_motor.speed").y, first["door_motor.speed"].y)
+    figure = first.plot("door_motor.speed", beside=[second])
+    drawn = [line.get_ydata() for line in figure.axes[0].lines]
+    np.testing.assert_allclose(drawn[1], second["door_motor.speed"].y_in(first["door_motor.speed"].unit))
+    assert len(figure.axes[0].get_legend().get_texts()) == 2
+    assert pendel.open(tmp_path / "door.pendel").keep(first) == "run3"
 
 
 @pytest.mark.parametrize("ends", [("bridge.duty", "i_door"), ("current_pi.out", "door_motor.current")])

@@ -1,5 +1,6 @@
 """Scripts of a drive and programs elsewhere: one interface, in a process that can do no harm."""
 
+import ast
 import base64
 import contextlib
 import http.client
@@ -28,6 +29,7 @@ from pendel.core.drive import commands, file, script_edits
 from pendel.core.drive.document import End, Quantity
 from pendel.core.drive.merging import changes_between, changes_from, merged, records_of
 from pendel.core.errors import DriveProblem
+from pendel.core.runs.simulate import reopen
 from pendel.remote import server as doors
 from pendel.remote.as_python import script_of
 from pendel.remote.beginnings import beginnings
@@ -723,6 +725,29 @@ CLIENTS = {
     "java": ["java", "Client.java"],
     "c++": ["bash", "-c", "g++ -O1 -o $TMPDIR/client client.cpp && $TMPDIR/client"],
 }
+
+
+def test_the_notebook_runs_against_a_served_drive(clean, monkeypatch):
+    """Executed as Jupyter executes it, by nbclient, in a kernel of its own."""
+    import nbclient
+    import nbformat
+
+    monkeypatch.setenv("PENDEL_ADDRESS", str(clean.path))
+    monkeypatch.setenv("PYDEVD_DISABLE_FILE_VALIDATION", "1")
+    book = nbformat.read(ROOT / "examples" / "remote" / "notebook.ipynb", as_version=4)
+    nbformat.validate(book)
+    nbclient.NotebookClient(book, timeout=120).execute()
+    own = pendel.open_example("car_door_drive")
+    told = ast.literal_eval(book.cells[3].outputs[0].data["text/plain"])
+    for gain, current in told.items():
+        own.set("K_p", f"{gain} A*s/m")
+        assert current == round(own.run("0.3 s")["door_motor.current"].y.max(), 3)
+    assert "<table" in book.cells[1].outputs[0].data["text/html"] and len(told) == 3
+    assert "door_leaf.speed" in book.cells[5].outputs[0].data["text/html"]
+    with contextlib.closing(pendel.connect(str(clean.path))) as d:
+        assert np.isclose(d.card("speed_pi").K_p, 35.0)
+    kept = sorted(clean.owner.path.with_suffix(".runs").glob("*.h5"), key=lambda path: path.stat().st_mtime_ns)
+    assert [reopen(path).differs for path in kept[-3:]] == [f"K_p = {gain}" for gain in told]
 
 
 @pytest.mark.parametrize("name", CLIENTS)

@@ -132,7 +132,7 @@ class HereDrive(Drive):
 
     # what only a drive has that somebody looks at --------------------------------------
 
-    def keep(self, run: Run, name: str = "") -> None:
+    def keep(self, run: Run, name: str = "") -> str:
         """Keep a run beside the drive, among those of the window, by a name such as ``"R = 3 ohm"``. Raises
         `DriveProblem`."""
         from pendel.core.runs import kept
@@ -145,7 +145,7 @@ class HereDrive(Drive):
             finally:
                 run.kept.file, run.kept.differs = before, called
             data = path.read_bytes()
-        self._channel.call("here.keep", name=name, run=base64.b64encode(data).decode("ascii"))
+        return str(self._channel.call("here.keep", name=name, run=base64.b64encode(data).decode("ascii"))["name"])
 
     def show(self, *signals: str) -> None:
         """Put signals on the strips of the window, each on a strip of its own."""

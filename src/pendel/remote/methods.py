@@ -31,6 +31,8 @@ NOT_REMOTE = {
     "drive.unsent": "belongs to the copy that a program works on",
     "drive.send_changes": "belongs to the copy that a program works on",
     "drive.generation": "belongs to the copy that a program works on",
+    "drive.path": "belongs to the copy that a program works on",
+    "drive.keep": "is `here.keep` of a program that works on a copy",
     "drive.close": "belongs to the copy that a program works on",
     "drive.picture": "takes a figure of Matplotlib",
     "run.plot": "gives a figure of Matplotlib; `run.trace` gives what is in it",

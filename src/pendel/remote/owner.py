@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import binascii
 import os
-import re
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -17,6 +16,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.merging import RecordChange, changes_from, merged
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
+from pendel.core.runs.places import next_run_path
 from pendel.core.trust import brings_allowed_c
 from pendel.remote.messages import NO_METHOD, Call, WrongCall
 
@@ -117,19 +117,6 @@ def answer_of(owner: Owner) -> Callable[[Call], Any]:
         return methods[call.method](call.params)
 
     return answer
-
-
-RUN_NUMBER = re.compile(r"run(\d{1,9})(_\w+)?")
-
-
-def next_run_path(folder: Path) -> Path:
-    """The next free place for a kept run. Raises `FileProblem`."""
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as problem:
-        raise FileProblem(str(folder), f"runs cannot be kept there: {problem.strerror}.") from problem
-    numbers = [int(found[1]) for path in folder.glob("run*.h5") if (found := RUN_NUMBER.fullmatch(path.stem))]
-    return folder / f"run{max([0, *numbers]) + 1}.h5"
 
 
 class FileOwner:
