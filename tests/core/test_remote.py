@@ -4,6 +4,7 @@ import ast
 import base64
 import contextlib
 import http.client
+import importlib
 import inspect
 import io
 import json
@@ -489,12 +490,32 @@ def test_calls_over_both_doors_give_what_python_gives(clean):
         channel.close()
 
 
+SWEEP = {"what": {"K_p": ["30 A*s/m", "40 A*s/m"]}, "figures": ["max(door_motor.current)"]}
+WAY = {"source": "speed_pi.out", "target": "door_motor.current"}
+LARGER = {
+    "drive.series": SWEEP,
+    "drive.search": {**SWEEP, "smallest": "max(door_motor.current)", "trials": 8},
+    "drive.linear": WAY,
+    "drive.transfer": WAY,
+    "drive.sweep": {**WAY, "frequencies": [10.0]},
+    "drive.tolerate": {"regulator": "speed_pi", "spreads": {"gear.ratio": 0.1}, "samples": 5},
+    "drive.firmware": {},
+    "drive.propose_formats": {},
+    "drive.write_c": {"folder": "c"},
+    "drive.calm": {"by": "low-pass", "behind": "speed_pi.out"},
+}
+
+
 def test_every_method_answers_with_json_or_a_sentence(clean):
     """Each with what it needs, else with nothing: none fails inside, whatever it is given."""
     channel = unix_channel(clean.path)
     run = channel.call("drive.run", until="5 ms")["run"]
     given = {"run": run, "card": "door_motor", "signal": "door_motor.current", "key": "door_motor.current"}
     given |= {"name": "rms", "start": 0.0, "end": 5e-3, "times": [0.0, 1e-3], "path": "x.csv"}
+    given |= {"source": "gear.speed", "target": "door_motor.current", "regulator": "speed_pi", "text": "gear"}
+    whole = document()
+    results = {m["name"]: {**m["result"]["schema"], "components": whole["components"]} for m in whole["methods"]}
+    answered = set()
     for name, method in methods().items():
         if name in ("drive.run", "drive.series", "drive.search", "drive.load", "drive.firmware", "drive.export_unit"):
             continue
@@ -504,7 +525,47 @@ def test_every_method_answers_with_json_or_a_sentence(clean):
             channel._wire.sendall(json.dumps(told).encode() + b"\n")
             answer = json.loads(channel._lines.line())
             assert answer.get("error", {}).get("code") != -32603, (name, params, answer)
+            assert "has no form in JSON" not in json.dumps(answer), (name, params, answer)
+            if "result" in answer:
+                jsonschema.validate(answer["result"], results[name])
+                answered.add(name)
+    for name, params in LARGER.items():
+        jsonschema.validate(channel.call(name, **params), results[name])
+    with pytest.raises(RemoteProblem, match="no program is started .* by the command pendel"):
+        channel.call("drive.firmware", check=True)
     channel.close()
+    assert answered >= {"drive.judge", "drive.modes", "drive.loops", "run.balance", "run.flows", "run.spectrum"}
+    assert answered >= {"drive.propose_gains", "drive.tune", "drive.find", "card.kind", "drive.cards", "run.losses"}
+
+
+def test_a_client_made_of_the_description_by_a_general_tool_works(clean, tmp_path, monkeypatch):
+    """openrpcclientgenerator and openrpc (PyPI) know of Pendel what the document says, and check what comes back."""
+    import asyncio
+
+    from openrpc import OpenRPC
+    from openrpcclientgenerator import Language, generate
+
+    made = generate(OpenRPC.model_validate(document()), Language.PYTHON, clean.address, tmp_path)
+    monkeypatch.syspath_prepend(tmp_path / "python" / made)
+    client_module = importlib.import_module(f"{made.replace('-', '_')}.client")
+
+    async def work():
+        client = client_module.ADriveInPendelClient({"Authorization": f"Bearer {clean.token}"}, clean.address)
+        assert (await client.card.values("gear"))["ratio"] == pendel.open(clean.owner.path).card("gear").ratio
+        await client.drive.set("K_p", "30 A*s/m")
+        await client.drive.choose("bridge", options={"level": "switching"})
+        run = await client.drive.run("20 ms")
+        loops = await client.drive.judge()
+        return run, await client.run.averages(run["run"], "door_motor.current", 0.0, 0.02), loops
+
+    run, averages, loops = asyncio.run(work())
+    own = pendel.open(clean.owner.path)
+    own.set("K_p", "30 A*s/m")
+    own.choose("bridge", level="switching")
+    same = own.run("20 ms")
+    assert clean.owner.drive.cards["bridge"].choices["level"] == "switching" and run["level"] == same.kept.level
+    assert averages.mean == same.averages("door_motor.current", 0.0, 0.02).mean
+    assert [loop.phase_margin for loop in loops] == [loop.phase_margin for loop in own.judge()]
 
 
 def test_long_calls_have_tickets_and_what_happens_is_told(clean):

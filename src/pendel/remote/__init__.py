@@ -7,6 +7,7 @@ host       the confined process in which a script, or what a caller asks for, ru
 script_run a script that runs, as its owner sees it
 methods    every method of `Drive`, `Run` and cards that can be called from elsewhere, found by what they declare
 desk       does these for callers, in the host
+answers    what their results are, as JSON Schemas
 describe   the same as an OpenRPC document and as a page of docs
 server     the doors: HTTP and a Unix socket
 """

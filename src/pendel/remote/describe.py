@@ -8,11 +8,17 @@ from typing import Any
 
 from pendel import __version__
 from pendel.core.verbs.plain import plain
+from pendel.remote.answers import Answers, given_by
 from pendel.remote.desk import Desk
+from pendel.remote.messages import FINDINGS, INVALID_PARAMETERS, PROBLEM
 from pendel.remote.methods import NOT_REMOTE, Method, Parameter, methods
 
 BESIDE: dict[str, tuple[str, dict[str, Any], tuple[str, ...]]] = {
-    "ticket.begin": ("_begin", {"method": {"type": "string"}, "params": {"type": ["object", "array"]}}, ("method",)),
+    "ticket.begin": (
+        "_begin",
+        {"method": {"type": "string"}, "params": {"anyOf": [{"type": "object"}, {"type": "array", "items": {}}]}},
+        ("method",),
+    ),
     "ticket.look": ("_look", {"ticket": {"type": "string"}, "wait": {"type": "number"}}, ("ticket",)),
     "ticket.stop": ("_stop", {"ticket": {"type": "string"}}, ("ticket",)),
     "events.since": ("_since", {"cursor": {"type": "integer"}, "wait": {"type": "number"}}, ()),
@@ -31,8 +37,8 @@ def parameter_described(parameter: Parameter) -> dict[str, Any]:
     if parameter.rest == "places":
         described["schema"] = {"type": "array", "items": parameter.shape.schema}
     elif parameter.rest == "names":
-        described["schema"] = parameter.shape.schema
-        described["description"] = "Any further names, each with such a value."
+        described["schema"] = {"type": "object", "additionalProperties": parameter.shape.schema}
+        described["description"] = "Also as further parameters by their names."
     if parameter.required:
         described["required"] = True
     elif not parameter.rest:
@@ -40,7 +46,15 @@ def parameter_described(parameter: Parameter) -> dict[str, Any]:
     return described
 
 
-def method_described(method: Method) -> dict[str, Any]:
+ERRORS = [
+    {"code": PROBLEM, "message": "Something cannot be done; the message is a sentence that says what and why."},
+    {"code": FINDINGS, "message": "The drive has faults, which are in data."},
+    {"code": INVALID_PARAMETERS, "message": "A parameter is not what belongs there."},
+]
+"""Besides those of JSON-RPC itself."""
+
+
+def method_described(method: Method, answers: Answers) -> dict[str, Any]:
     object_ = [{"name": method.on, "required": True, "schema": {"type": "string"}}] if method.on != "drive" else []
     parameters = [parameter_described(parameter) for parameter in method.parameters]
     parameters.sort(key=lambda each: not each.get("required", False))  # the specification has those needed first
@@ -50,7 +64,8 @@ def method_described(method: Method) -> dict[str, Any]:
         "description": method.text,
         "params": [*object_, *parameters],
         "paramStructure": "by-name" if object_ or any(p.rest for p in method.parameters) else "either",
-        "result": {"name": "result", "schema": {}},
+        "result": {"name": "result", "schema": answers.of(given_by(method.does))},
+        "errors": ERRORS,
         "tags": [
             {"name": "changes the drive" if method.changes else "reads"},
             *([{"name": "runs code made from the drive"}] if method.runs else []),
@@ -60,7 +75,8 @@ def method_described(method: Method) -> dict[str, Any]:
 
 def document() -> dict[str, Any]:
     """The OpenRPC document of what this Pendel answers."""
-    described = [method_described(method) for method in methods().values()]
+    answers = Answers()
+    described = [method_described(method, answers) for method in methods().values()]
     for name, (where, schemas, needed) in BESIDE.items():
         sentence = SENTENCES.get(name) or inspect.cleandoc(getattr(Desk, where).__doc__ or "")
         described.append(
@@ -79,6 +95,7 @@ def document() -> dict[str, Any]:
         "openrpc": "1.3.2",
         "info": {"title": "A drive in Pendel", "version": __version__, "description": "See docs/remote.md."},
         "methods": described,
+        "components": {"schemas": answers.records},
     }
 
 

@@ -18,7 +18,6 @@ import numpy as np
 
 from pendel.api import Drive
 from pendel.card_view import CardView
-from pendel.core.catalogue.declare import Kind
 from pendel.core.errors import PendelError
 from pendel.core.plant.simulator import Watch
 from pendel.core.verbs.plain import plain
@@ -148,8 +147,6 @@ class Desk:
             return plain(result.run())
         if isinstance(result, CardView):
             return result.key
-        if isinstance(result, Kind):
-            return {"id": result.id, "title": result.title}
         if isinstance(result, Mapping) and any(isinstance(each, CardView) for each in result.values()):
             return {key: {"name": c.name, "kind": c.kind.id} for key, c in result.items()}
         try:

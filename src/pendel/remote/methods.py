@@ -95,6 +95,11 @@ class Method:
             one = rest["places"]
             places = taken(list_of(one.shape), one.name, named.pop(one.name, []))
         names: dict[str, Any] = {}
+        if "names" in rest and isinstance(named.get(rest["names"].name), dict):
+            more = named.pop(rest["names"].name)  # as one object, which languages without further names can say
+            if both := more.keys() & named.keys():
+                raise WrongCall(f"{self.name} is given “{sorted(both)[0][:40]}” twice.")
+            named |= more
         for parameter in plain:
             if parameter.name in named:
                 names[parameter.name] = taken(parameter.shape, parameter.name, named.pop(parameter.name))

@@ -100,8 +100,11 @@ def row_of(items: list[Shape]) -> Shape:
             raise ValueError(words)
         return tuple(item.take(each) for item, each in zip(items, value))
 
-    schemas = [item.schema for item in items]
-    return Shape({"type": "array", "items": schemas, "minItems": len(items), "maxItems": len(items)}, take, words)
+    # What stands at which place is said in the words: drafts of JSON Schema differ in how they say it.
+    schemas = [item.schema for k, item in enumerate(items) if item.schema not in [i.schema for i in items[:k]]]
+    one = schemas[0] if len(schemas) == 1 else {"anyOf": schemas}
+    length = {"minItems": len(items), "maxItems": len(items)}
+    return Shape({"type": "array", "items": one, **length, "description": words}, take, words)
 
 
 def group_of(item: Shape) -> Shape:

@@ -333,7 +333,10 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
     BuildProblem
     """
     if _elsewhere:
-        raise BuildProblem("No program is started where typed C runs.")
+        raise BuildProblem(
+            "This needs a C compiler, and no program is started where scripts, calls of other programs and typed C run. "
+            "Do it in the window, by the command pendel, or in a Python program of your own (pendel.open)."
+        )
     with COMPILERS:
         try:
             code, output = run_limited(command, text, computing)

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from pendel.core.catalogue.declare import Kind
 from pendel.core.drive.findings import Finding
 
 LEFT_OUT = ("run", "unit_inside", "transfer", "table")
@@ -39,6 +40,8 @@ def plain(thing: Any) -> Any:
         return str(thing)
     if isinstance(thing, Enum):
         return thing.value
+    if isinstance(thing, Kind):
+        return {"id": thing.id, "title": thing.title}
     if isinstance(thing, Finding):
         return {"card": thing.card, "field": thing.field, "sentence": thing.sentence}
     if is_dataclass(thing) and not isinstance(thing, type):
