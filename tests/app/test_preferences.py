@@ -23,6 +23,7 @@ from pendel.app.session.preferences import (
     Preferences,
     sound_settings,
 )
+from pendel.app.session.trust import of_scripts
 from pendel.app.window.preferences_window import KEYS, PreferencesDialog, programs
 from pendel.core import trust
 from pendel.core.cores import VARIABLE, all_cores, usable_cores
@@ -76,6 +77,26 @@ def test_what_is_chosen_holds_at_once_and_in_the_next_start(window, dialog):
         field.editingFinished.emit()
         assert "Take 1 to 65536 MB" in dialog.said[MEMORY].text() and dialog.said[MEMORY].isVisible(), typed
         assert Preferences(window.settings)[MEMORY] == "100"
+
+
+def test_scripts_are_given_a_folder_of_the_users_and_programs_are_let_in(window, dialog, tmp_path, monkeypatch):
+    field = dialog.fields["scripts_folder"]
+    field.setText("/")
+    field.editingFinished.emit()
+    assert "files of Pendel" in dialog.said["scripts_folder"].text() or "another user" in (
+        dialog.said["scripts_folder"].text()
+    )
+    assert window.session.scripts_folder is None
+    results = tmp_path / "results"
+    results.mkdir()
+    field.setText(str(results))
+    field.editingFinished.emit()
+    assert dialog.said["scripts_folder"].isHidden() and window.session.scripts_folder == results
+    assert str(results) in of_scripts(window.session.scripts_folder)
+    opened = []
+    monkeypatch.setattr("pendel.app.window.other_programs.OtherProgramsDialog.open", lambda self: opened.append(self))
+    next(b for b in dialog.findChildren(QPushButton) if b.text() == "Let other programs in …").click()
+    assert len(opened) == 1
 
 
 def test_cores_are_what_is_wanted_and_no_more_than_there_are(monkeypatch):

@@ -37,6 +37,7 @@ from pendel.remote.beginnings import beginnings
 from pendel.remote.channels import HttpChannel, unix_channel
 from pendel.remote.completing import completed
 from pendel.remote.describe import document, page
+from pendel.remote.given import given_folder
 from pendel.remote.messages import RemoteProblem, answer_to
 from pendel.remote.methods import NOT_REMOTE, methods, public
 from pendel.remote.owner import FileOwner, answer_of, files_folder
@@ -163,6 +164,36 @@ def test_a_script_that_prints_without_end_holds_nothing_up(owner, place):
         time.sleep(0.01)
     run.stop()
     assert run.wait(20).stopped and size >= 50_000_000
+
+
+def test_a_script_uses_the_folder_that_its_user_gives_and_no_other(place, tmp_path, monkeypatch, capfd):
+    home = tmp_path / "home"
+    given, other = home / "results", home / "letters"
+    for folder in (given, other, home / ".config"):
+        folder.mkdir(parents=True)
+        (folder / "old.csv").write_text("3, 4")
+    text = f"print(open('{given}/old.csv').read())\nopen('{given}/new.csv', 'w').write('5')\n"
+    drive = file.load(place)
+    script_edits.set_script(drive, "Results", text + f"open('{other}/old.csv')").apply(drive)
+    assert beside.run_script(drive, name="Results", allow=True, folder=str(given), path=place) == 1
+    told = capfd.readouterr()
+    assert "3, 4" in told.out and "A script is confined" in told.out and (given / "new.csv").read_text() == "5"
+    assert beside.run_script(drive, name="Results", path=place) == 1
+    assert "3, 4" not in capfd.readouterr().out
+    monkeypatch.setenv("HOME", str(home))
+    (home / "link").symlink_to(home / ".config")
+    for wrong, says in (
+        ("/nowhere", "no such folder"),
+        ("results", "no such folder"),
+        ("/", "files of Pendel|another user's"),
+        ("~", "files of Pendel"),
+        ("~/.config", "hidden|files of Pendel"),
+        ("~/link", "hidden|files of Pendel"),
+        (os.environ.get("XDG_STATE_HOME", "~/.local/state"), "files of Pendel|hidden|no such"),
+    ):
+        with pytest.raises(DriveProblem, match=says):
+            given_folder(wrong)
+    assert given_folder("~/results") == given and given_folder(" ") is None
 
 
 def test_a_folder_of_files_that_leads_elsewhere_is_refused(tmp_path, place):
@@ -697,6 +728,9 @@ def test_large_slow_and_half_calls_hold_nobody_up(served, monkeypatch):
 def test_a_desk_that_is_killed_costs_its_runs_alone(clean):
     channel = unix_channel(clean.path)
     channel.call("drive.run", until="5 ms")
+    beside_it = Host(clean._link._host.files)
+    beside_it.close()
+    assert channel.call("drive.write_c", folder="c") and clean._link._host.files.is_dir(), "others work there still"
     host = clean._link._host
     host.process.kill()
     deadline = time.monotonic() + 20

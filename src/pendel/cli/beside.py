@@ -47,13 +47,16 @@ def run_script(
     *,
     name: str | None = None,
     allow: bool = False,
+    folder: str | None = None,
     own_c: bool = False,
     path: Path | None = None,
     say: Callable[[str], None] = lambda sentence: None,
     out: Callable[[Drive], None] | None = None,
 ) -> int:
     """Run a script of a drive in a confined process, and return the exit code. What it prints goes to the terminal;
-    ``out`` takes the drive as the script left it. Raises `DriveProblem` and `FileProblem`."""
+    ``folder`` is one of the user's that it may use, ``out`` takes the drive as the script left it. Raises
+    `DriveProblem` and `FileProblem`."""
+    from pendel.remote.given import given_folder
     from pendel.remote.owner import FileOwner, answer_of
     from pendel.remote.script_run import Host, ScriptRun
 
@@ -74,7 +77,8 @@ def run_script(
             sys.stdout.write(shown(words))
             sys.stdout.flush()
 
-    run = ScriptRun(Host(files_of(path)), name, text, answer_of(owner), write)
+    given = given_folder(os.path.abspath(os.path.expanduser(folder))) if folder else None
+    run = ScriptRun(Host(files_of(path), given), name, text, answer_of(owner), write)
     end = None
     while end is None:
         try:
@@ -155,6 +159,7 @@ SCRIPT = Verb(
     (
         Parameter("name", "of the script", "NAME", placed=True),
         Parameter("allow", "let a script that came with the drive run on this computer, now and later", flag=True),
+        Parameter("folder", "of yours that the script may read and write in besides", "DIR"),
     ),
     runs=False,
     beside=True,

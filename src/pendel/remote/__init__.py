@@ -4,6 +4,7 @@ messages   calls as JSON-RPC 2.0, and what they can come back as
 here       the drive in the window, as a `pendel.Drive` for scripts inside and programs outside
 owner      who has the drive: what it answers, and one that has it from a file
 host       the confined process in which a script, or what a caller asks for, runs
+given      which folder of the user's scripts may use besides
 script_run a script that runs, as its owner sees it
 methods    every method of `Drive`, `Run` and cards that can be called from elsewhere, found by what they declare
 desk       does these for callers, in the host

@@ -1,4 +1,5 @@
-"""What comes back from a call, as a JSON Schema: from what a method says it gives, as `pendel.core.verbs.plain` has it."""
+"""What comes back from a call, as a JSON Schema: from what a method says it gives, as `pendel.core.verbs.plain` makes
+JSON of it."""
 
 from __future__ import annotations
 

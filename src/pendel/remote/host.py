@@ -39,15 +39,16 @@ WENT_WRONG = 1
 
 
 def main() -> None:
-    """``argv``: numbers of the owner's wire and of the output's, the folder of this process, and that of files."""
+    """``argv``: numbers of the owner's wire and of the output's, the folder of this process, that of files, and one
+    of the user's where there is one."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # it is meant for the runner
     end_with_parent()
-    numbers, folder, files = sys.argv[1], Path(sys.argv[2]), Path(sys.argv[3])
+    numbers, folder, *usable = sys.argv[1], *map(Path, sys.argv[2:])
     owner_number, output = map(int, numbers.split(","))
     with contextlib.suppress(PendelError):
-        confine([folder, files, cache_folder()], FONTS)
+        confine([folder, *usable, cache_folder()], FONTS)
     os.environ["TMPDIR"], os.environ["MPLCONFIGDIR"] = str(folder), str(folder / "plots")
-    os.chdir(files)  # the runner may not
+    os.chdir(usable[0])  # the runner may not
     load_ahead()
     wire, sink = (
         socket.socket(fileno=owner_number),
@@ -57,7 +58,7 @@ def main() -> None:
     if line is None:
         os._exit(0)
     job = json.loads(line)
-    os._exit(done(job, wire, sink, folder, files))
+    os._exit(done(job, wire, sink, folder, usable))
 
 
 def load_ahead() -> None:
@@ -72,7 +73,7 @@ def load_ahead() -> None:
         time_loop()
 
 
-def done(job: dict[str, Any], wire: socket.socket, sink: socket.socket, folder: Path, files: Path) -> int:
+def done(job: dict[str, Any], wire: socket.socket, sink: socket.socket, folder: Path, usable: list[Path]) -> int:
     """Exit code of a job."""
 
     def work() -> bytes:
@@ -87,7 +88,7 @@ def done(job: dict[str, Any], wire: socket.socket, sink: socket.socket, folder: 
         return bytes([serve_desk(channel, sink)])
 
     try:
-        return in_runner(work, folder, let_go=lambda: None, more=[files], readable=FONTS)[0]
+        return in_runner(work, folder, let_go=lambda: None, more=usable, readable=FONTS)[0]
     except GoneWrong as end:
         return 128 - end.code if end.code < 0 else max(1, end.code)
 

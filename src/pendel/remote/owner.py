@@ -173,7 +173,11 @@ class FileOwner:
 
 def files_folder(path: Path) -> Path:
     """Where scripts of a drive may write files: the one place beside those of their process. Raises `FileProblem`."""
-    folder = path.with_suffix(".files")
+    return made_folder(path.with_suffix(".files"))
+
+
+def made_folder(folder: Path) -> Path:
+    """A folder of this user's that is no link, made where there is none. Raises `FileProblem`."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
         if folder.is_symlink() or folder.stat().st_uid != os.getuid():  # who sent the drive may have sent a link along

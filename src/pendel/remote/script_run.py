@@ -12,6 +12,7 @@ import socket
 import subprocess
 import sys
 import threading
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -26,7 +27,7 @@ from pendel.core.runs.child import begin
 from pendel.core.temporary import temporary_folder
 from pendel.remote.channels import LineReader
 from pendel.remote.messages import Call, WrongCall, answer_to
-from pendel.remote.owner import LARGEST_RUN
+from pendel.remote.owner import LARGEST_RUN, made_folder
 
 GRACE = 1.0
 """s from being asked to stop until a script is ended with its process."""
@@ -60,19 +61,43 @@ def make_list_of_fonts() -> None:
     threading.Thread(target=subprocess.run, args=(command,), kwargs=how, name="fonts", daemon=True).start()
 
 
+class FilesFolders:
+    """Folders in which processes of this one may write. One that stays empty goes with the last of them."""
+
+    def __init__(self) -> None:
+        self._lock, self._users = threading.Lock(), Counter[Path]()
+
+    def take(self, folder: Path) -> None:
+        with self._lock:
+            made_folder(folder)
+            self._users[folder] += 1
+
+    def leave(self, folder: Path) -> None:
+        with self._lock:
+            self._users[folder] -= 1
+            if self._users[folder] <= 0:
+                del self._users[folder]
+                with contextlib.suppress(OSError):  # something was written
+                    folder.rmdir()
+
+
+FOLDERS = FilesFolders()
+
+
 class Host:
     """A process that waits for a job; it is started ahead, as loading takes a second. ``files`` is where what runs in
-    it may write."""
+    it may write, ``given`` a folder of the user's that it may use besides."""
 
-    def __init__(self, files: Path):
+    def __init__(self, files: Path, given: Path | None = None):
+        FOLDERS.take(files)
         self._folder = temporary_folder("script")
-        self.files = files
+        self.files, self.given, self._open = files, given, True
         self.owner, theirs = socket.socketpair()
         self.output, sink = socket.socketpair()
         copy_plots(Path(self._folder.name))
         # Builds go to the common cache: the host makes them, and what runs in it can write none.
         self.process: subprocess.Popen[bytes] = begin(
-            "pendel.remote.host", self._folder.name, [theirs, sink], str(files)
+            "pendel.remote.host", self._folder.name, [theirs, sink], str(files), *map(str, filter(None, [given]))
         )
 
     def give(self, job: dict[str, Any]) -> None:
@@ -93,8 +118,9 @@ class Host:
                 wire.shutdown(socket.SHUT_RDWR)
             wire.close()
         self._folder.cleanup()
-        with contextlib.suppress(OSError):  # nothing was written
-            self.files.rmdir()
+        if self._open:
+            self._open = False
+            FOLDERS.leave(self.files)
 
 
 @dataclass

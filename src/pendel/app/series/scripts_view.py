@@ -367,11 +367,14 @@ class ScriptsView(QWidget):
         if self.session.closing or not self.isVisible():
             return
         place = self.files_place()
-        if self._host is not None and (self._host.files != place or self._host.process.poll() is not None):
+        if self._host is not None and (
+            (self._host.files, self._host.given) != (place, self.session.scripts_folder)
+            or self._host.process.poll() is not None
+        ):
             self._drop_host()
         if self._host is None:
             with contextlib.suppress(PendelError):  # it is said when a script is to run
-                self._host = Host(files_folder(place))
+                self._host = Host(files_folder(place), self.session.scripts_folder)
 
     def _drop_host(self) -> None:
         if self._host is not None:
@@ -395,7 +398,7 @@ class ScriptsView(QWidget):
             return
         if self.name in self._own:
             allow_script(script.text)
-        if not script_may_run(self.name, script.text, self):
+        if not script_may_run(self.name, script.text, self, self.session.scripts_folder):
             self.said.emit(f"{self.name} did not run: it was not allowed.")
             return
         if not may_run(self.session, self):
@@ -403,7 +406,7 @@ class ScriptsView(QWidget):
             return
         self._begin_host()
         try:
-            host = self._host or Host(files_folder(self.files_place()))
+            host = self._host or Host(files_folder(self.files_place()), self.session.scripts_folder)
         except PendelError as problem:
             self.said.emit(str(problem))
             return

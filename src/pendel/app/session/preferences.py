@@ -17,6 +17,7 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from pendel.core.cores import all_cores
 from pendel.core.errors import PendelError, shorten
+from pendel.remote.given import given_folder
 
 NO_STRIPS = hashlib.sha256(b"[]").hexdigest()[:16]
 """What stands for the strips of a file that has none."""
@@ -42,6 +43,8 @@ class Preference:
     high: float = 0.0
     unit: str = ""
     folder: bool = False
+    check: Callable[[str], object] | None = None
+    """Refuses what is a folder, but cannot be taken: raises `PendelError`."""
     at_start: bool = False
 
     def read(self, text: str) -> str:
@@ -55,6 +58,11 @@ class Preference:
         if self.folder:
             if text and not Path(text).expanduser().is_dir():
                 raise PreferenceProblem(f"{self.title}: there is no folder “{shorten(text, 80)}”. Make it first.")
+            if self.check is not None:
+                try:
+                    self.check(text)
+                except PendelError as problem:
+                    raise PreferenceProblem(str(problem)) from problem
             return text
         number = text.removesuffix(self.unit).strip() if self.unit else text
         with contextlib.suppress(ValueError):
@@ -71,7 +79,7 @@ OR_NOT = ((YES, "yes"), (NO, "no"))
 THEME, SIZE = "theme", "size"
 SPEEDS, ANGLES, VELOCITIES = "speeds", "angles", "velocities"
 CORES, MEMORY, AUTOSAVE = "cores", "memory", "autosave"
-FOLDER, BEGIN = "folder", "begin"
+FOLDER, BEGIN, SCRIPTS = "folder", "begin", "scripts_folder"
 PREFERENCES = (
     Preference(
         THEME,
@@ -140,6 +148,16 @@ PREFERENCES = (
         "Where files are looked for and saved while no drive has one. Empty for the present folder.",
         "",
         folder=True,
+    ),
+    Preference(
+        SCRIPTS,
+        "Files",
+        "Folder for scripts",
+        "Scripts that were allowed here may read and write in it, besides the folder NAME.files of their drive. Empty "
+        "for none. Calls of other programs may not.",
+        "",
+        folder=True,
+        check=given_folder,
     ),
 )
 BY_NAME = {each.name: each for each in PREFERENCES}

@@ -103,6 +103,8 @@ class Session(QObject):
         """What is remembered from one start to the next."""
         self.undo = QUndoStack(self)
         self.closing = False
+        self.scripts_folder: Path | None = None
+        """Of the user's, that scripts may use besides their own."""
         self.generation = self.which = 0
         """Numbers that change with the drive, and with the drive that is open."""
         self.at_close: list[Callable[[], object]] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from textwrap import indent
 
 from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QPlainTextEdit, QWidget
@@ -28,21 +29,26 @@ def may_run(session: Session, parent: QWidget) -> bool:
     return True
 
 
-def script_may_run(name: str, text: str, parent: QWidget) -> bool:
-    """Whether a script may run: it was typed here or allowed before, else the user is asked."""
+def script_may_run(name: str, text: str, parent: QWidget, given: Path | None = None) -> bool:
+    """Whether a script may run: it was typed here or allowed before, else the user is asked. ``given`` is a folder of
+    the user's that scripts may use."""
     if is_script_allowed(text):
         return True
     title = f"The script “{name}” came with this drive."
-    if Question("Script", title, OF_SCRIPTS, text, parent).exec() != QDialog.DialogCode.Accepted:
+    if Question("Script", title, of_scripts(given), text, parent).exec() != QDialog.DialogCode.Accepted:
         return False
     allow_script(text)
     return True
 
 
-OF_SCRIPTS = (
-    "It runs in a process that reaches no network and none of your files, and writes into the drive’s folder for "
-    "files alone; it may change this drive. If the drive came from someone else, read it first:"
-)
+def of_scripts(given: Path | None) -> str:
+    besides = f" It may read and write in {given}, as your preferences say." if given else ""
+    return (
+        "It runs in a process that reaches no network and none of your files, and writes into the drive’s folder for "
+        f"files alone; it may change this drive.{besides} If the drive came from someone else, read it first:"
+    )
+
+
 OF_C = "It runs on this computer with your rights. If the drive came from someone else, read it first:"
 
 

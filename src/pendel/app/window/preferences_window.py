@@ -55,7 +55,7 @@ class PreferencesDialog(QDialog):
         self.said: dict[str, QLabel] = {}
         self.keys = KeyTable(preferences, actions)
         pages = {group: self._group_page(group) for group in GROUPS}
-        pages |= {KEYS: self.keys, PROGRAMS: programs_page(), TRUST: TrustPage()}
+        pages |= {KEYS: self.keys, PROGRAMS: programs_page(actions.get("other_programs")), TRUST: TrustPage()}
         for title, page in pages.items():
             self.groups.addItem(title)
             self.stack.addWidget(page)
@@ -234,7 +234,7 @@ class KeyTable(QWidget):
         self._chosen()
 
 
-def programs_page() -> QWidget:
+def programs_page(others: QAction | None) -> QWidget:
     """What compiles, emulates and draws here, and where builds lie."""
     inner = QWidget()
     inside = column(inner, (20, 16, 20, 16), 6)
@@ -249,6 +249,12 @@ def programs_page() -> QWidget:
         found.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         grid.addWidget(found, line, 1)
     inside.addLayout(grid)
+    if others is not None:
+        inside.addSpacing(10)
+        inside.addWidget(label("Other programs", "title"))
+        words = "A program of yours can work on the drive of this window, by Python or JSON-RPC."
+        inside.addWidget(wrapped(words, "muted"))
+        inside.addLayout(row(button("Let other programs in …", others.trigger), 1))
     inside.addStretch(1)
     return scrolled(inner)
 

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject
 from PyQt6.QtGui import QKeySequence
 
-from pendel.app.session.preferences import AUTOSAVE, CORES, MEMORY, Preferences
+from pendel.app.session.preferences import AUTOSAVE, CORES, MEMORY, SCRIPTS, Preferences
 from pendel.app.window.actions import ACTIONS
 from pendel.core.cores import use_cores
+from pendel.remote.given import given_folder
 
 if TYPE_CHECKING:
     from pendel.app.window.main_window import MainWindow
@@ -23,7 +24,7 @@ class Preferring(QObject):
         self.window = window
         self.preferences = Preferences(window.settings, self)
         self.preferences.changed.connect(self._changed)
-        for name in (CORES, MEMORY, AUTOSAVE):
+        for name in (CORES, MEMORY, AUTOSAVE, SCRIPTS):
             self._changed(name)
 
     def _changed(self, name: str) -> None:
@@ -36,6 +37,8 @@ class Preferring(QObject):
             session.shelf.hidden_bytes = int(self.preferences.number(MEMORY) * 2**20)
         elif name == AUTOSAVE:
             session.autosave_within(self.preferences.number(AUTOSAVE))
+        elif name == SCRIPTS:
+            session.scripts_folder = given_folder(self.preferences[SCRIPTS])
         elif name.startswith("keys/"):
             self.give_keys()
 

@@ -334,8 +334,8 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
     """
     if _elsewhere:
         raise BuildProblem(
-            "This needs a C compiler, and no program is started where scripts, calls of other programs and typed C run. "
-            "Do it in the window, by the command pendel, or in a Python program of your own (pendel.open)."
+            "This needs a C compiler, and no program is started where scripts, calls of other programs and typed C "
+            "run. Do it in the window, by the command pendel, or in a Python program of your own (pendel.open)."
         )
     with COMPILERS:
         try:
