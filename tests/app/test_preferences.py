@@ -10,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtGui import QKeySequence
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QFileDialog, QPushButton
 
 from pendel.app.session.preferences import (
     AUTOSAVE,
@@ -89,8 +89,9 @@ def test_scripts_are_given_a_folder_of_the_users_and_programs_are_let_in(window,
     assert window.session.scripts_folder is None
     results = tmp_path / "results"
     results.mkdir()
-    field.setText(str(results))
-    field.editingFinished.emit()
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(results))
+    [b for b in dialog.findChildren(QPushButton) if b.text() == "Choose …"][-1].click()
+    assert field.text() == str(results)
     assert dialog.said["scripts_folder"].isHidden() and window.session.scripts_folder == results
     assert str(results) in of_scripts(window.session.scripts_folder)
     opened = []

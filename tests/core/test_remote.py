@@ -21,6 +21,8 @@ from pathlib import Path
 import jsonschema
 import numpy as np
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 import pendel
 from pendel.cli import beside
@@ -660,6 +662,71 @@ def test_who_may_not_come_in_stays_out(served):
         pendel.connect("/nowhere/at/all")
     with pytest.raises(DriveProblem, match="no address"):
         pendel.connect("http://nonsense")
+
+
+def requested(served, data: bytes, answers: int = 1, patience: float = 5.0) -> bytes:
+    """What comes back for bytes that claim to be requests, until the server closes or says no more."""
+    told = b""
+    with socket.create_connection(("127.0.0.1", served.port)) as wire:
+        wire.settimeout(patience)
+        wire.sendall(data)
+        with contextlib.suppress(OSError):
+            while data := wire.recv(1 << 16):
+                told += data
+                if told.count(b"HTTP/1.") >= answers:
+                    wire.settimeout(0.05)  # for the rest of the last one
+    return told
+
+
+def test_requests_are_answered_as_http_says(served, caplog, capfd):
+    """RFC 9110: 405 names what is allowed (15.5.6), HEAD has no content (9.3.2); RFC 9112: connections persist (9.3),
+    content comes in chunks (7.1), and what gives its length twice over is not taken (6.3)."""
+    call = b'{"jsonrpc": "2.0", "id": 1, "method": "card.name", "params": {"card": "gear"}}'
+    head = f"POST / HTTP/1.1\r\nHost: 127.0.0.1:{served.port}\r\nAuthorization: Bearer {served.token}\r\n".encode()
+    whole = head + b"Content-Length: %d\r\n\r\n" % len(call) + call
+    chunked = head + b"Transfer-Encoding: chunked\r\n\r\n%x\r\n" % len(call) + call + b"\r\n0\r\n\r\n"
+    assert unix_answer(served) == "Gear"
+    assert requested(served, whole + chunked + whole, 3).count(b"Gear") == 3
+    assert requested(served, whole.replace(b"\r\nHost", b"\r\nConnection: close\r\nHost")).count(b"Gear") == 1
+    for method in (b"GET", b"PUT", b"DELETE", b"OPTIONS", b"PATCH"):
+        told = requested(served, whole.replace(b"POST", method))
+        assert b" 405 " in told and b"\nAllow: POST" in told
+    told = requested(served, head.replace(b"POST", b"HEAD") + b"\r\n")
+    assert b" 405 " in told and told.endswith(b"\r\n\r\n")
+    both = head + b"Content-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n"
+    assert b" 400 " in requested(served, both)
+    assert b" 400 " in requested(served, head + b"Content-Length: 3\r\nContent-Length: 4\r\n\r\nabcd")
+    assert b" 400 " in requested(served, head + b"Content-Length: -3\r\n\r\nabcd")
+    told = requested(served, head.replace(served.token.encode(), served.token.encode() + b"\x00"))
+    assert b" 400 " in told and served.token not in caplog.text + capfd.readouterr().err
+
+
+pieces = st.sampled_from(
+    [b"POST", b"GET", b" / ", b" /x ", b"HTTP/1.1", b"HTTP/9", b"\r\n", b"\n", b"Host: 127.0.0.1\r\n", b"Host:\r\n"]
+    + [
+        b"Content-Length: 5\r\n",
+        b"Transfer-Encoding: chunked\r\n",
+        b"5\r\nabcde\r\n",
+        b"0\r\n\r\n",
+        b": ",
+        b"\x00",
+        b"{}",
+    ]
+    + [b"Expect: 100-continue\r\n", b"Upgrade: x\r\nConnection: upgrade\r\n", b"ffffffffffffffff\r\n", b"A" * 9000]
+)
+
+
+@given(st.lists(st.one_of(pieces, st.binary(max_size=20)), max_size=12).map(b"".join))
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_whatever_comes_as_a_request_gets_a_refusal_and_others_an_answer(served, data):
+    told = requested(served, data, 1, 0.03)
+    assert not told or told.startswith(b"HTTP/1.") and b" 200 " not in told.split(b"\r\n")[0] and b" 500 " not in told
+    assert unix_answer(served) == "Gear"
+
+
+def unix_answer(served) -> str:
+    with contextlib.closing(unix_channel(served.path)) as channel:
+        return channel.call("card.name", card="gear")
 
 
 @pytest.mark.parametrize(

@@ -9,6 +9,7 @@ import asyncio
 import contextlib
 import hmac
 import itertools
+import logging
 import os
 import secrets
 import socket
@@ -34,6 +35,9 @@ LARGEST_BODY, SLOWEST_BODY = 256 << 20, 60.0
 """Bytes of a call, and s in which it must be there."""
 MOST_CONNECTIONS, MOST_WAITING = 100, 200
 TOKEN_BYTES = 24
+SILENT = logging.Logger("doors")  # of its own, with no handler above it
+"""For the library of HTTP: it would write what came in a request, and so a token, into a log."""
+SILENT.addHandler(logging.NullHandler())
 PEER = struct.Struct("3i")
 """SO_PEERCRED: process, user, group (unix(7))."""
 
@@ -149,7 +153,8 @@ class Server:
 
             application = web.Application(client_max_size=LARGEST_BODY)
             application.router.add_post("/", self._post)
-            self._runner = web.AppRunner(application, access_log=None, handle_signals=False, shutdown_timeout=0.5)
+            silent: dict[str, Any] = {"access_log": None, "logger": SILENT}
+            self._runner = web.AppRunner(application, handle_signals=False, shutdown_timeout=0.5, **silent)
             await self._runner.setup()
             site = web.TCPSite(self._runner, "127.0.0.1", port)
             await site.start()

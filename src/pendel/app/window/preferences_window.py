@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QDialog,
+    QFileDialog,
     QGridLayout,
     QHeaderView,
     QKeySequenceEdit,
@@ -85,7 +86,8 @@ class PreferencesDialog(QDialog):
             self.fields[each.name], self.said[each.name] = field, said
             grid.addWidget(label(each.title), 4 * line, 0)
             unit = label(each.unit, "muted")
-            grid.addLayout(row(field, unit) if each.unit else row(field), 4 * line, 1)
+            beside = [unit] if each.unit else [self._chooser(each)] if each.folder else []
+            grid.addLayout(row(field, *beside), 4 * line, 1)
             grid.addWidget(wrapped(words, "muted"), 4 * line + 1, 0, 1, 2)
             grid.addWidget(said, 4 * line + 2, 0, 1, 2)
             grid.setRowMinimumHeight(4 * line + 3, 4)
@@ -109,6 +111,14 @@ class PreferencesDialog(QDialog):
             field.setAlignment(Qt.AlignmentFlag.AlignLeft)
         field.committed.connect(lambda text: self._set(each, text))
         return field
+
+    def _chooser(self, each: Preference) -> QWidget:
+        def choose() -> None:
+            found = QFileDialog.getExistingDirectory(self, each.title, self.preferences[each.name])
+            if found:
+                self._set(each, found)
+
+        return button("Choose …", choose)
 
     def _set(self, each: Preference, text: str) -> None:
         field, said = self.fields[each.name], self.said[each.name]
