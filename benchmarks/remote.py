@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import shutil
 import tempfile
 import threading
@@ -14,6 +15,7 @@ import pendel
 from pendel.core.drive import file
 from pendel.core.drive.examples import EXAMPLES
 from pendel.remote.channels import Channel, HttpChannel, unix_channel
+from pendel.remote.completing import completed
 from pendel.remote.owner import FileOwner, answer_of, files_folder
 from pendel.remote.script_run import Host, ScriptRun
 from pendel.remote.server import Server
@@ -67,6 +69,12 @@ def calls(row: Tell, place: Path) -> None:
                 act(k)
             spent.append(time.perf_counter() - begun)
         row("set and run by calls over the same in Python", f"{spent[1] / spent[0]:.2f}", "1.3")
+        channel.call("drive.set", name="bridge.level", value="switching")
+        points = channel.call("drive.run", until="20 s")
+        asked = {"run": points["run"], "signal": "door_motor.current", "form": "arrow"}
+        size = len(base64.b64decode(channel.call("run.trace", **asked)["arrow"])) / 16e6
+        spent_on = milliseconds(lambda: channel.call("run.trace", **asked), 7) / size
+        row("1e6 points of a trace by Arrow, once evaluated", f"{1e-3 * spent_on:.2f} s", "0.2 s")
         for each, _ in doors.values():
             each.close()
     finally:
@@ -83,6 +91,12 @@ def scripts(row: Tell, place: Path) -> None:
     printed.wait(60)
     row("a script's start to its first line", f"{1e3 * (time.perf_counter() - begun):.0f} ms", "500 ms")
     run.wait(60)
+
+
+def words(row: Tell) -> None:
+    text = "import pendel\nd = pendel.here()\nrun = d.run()\nd."
+    completed(text, 4, 2, [])
+    row("completion of a drive's methods", f"{milliseconds(lambda: completed(text, 4, 2, []), 20):.0f} ms", "100 ms")
 
 
 def workers(row: Tell) -> None:
@@ -105,6 +119,7 @@ def report(row: Tell) -> None:
         place = Path(shutil.copy(EXAMPLES / f"{DOOR}.pendel", folder))
         calls(row, place)
         scripts(row, place)
+    words(row)
     workers(row)
 
 

@@ -15,7 +15,7 @@ from pendel.card_view import CardView
 from pendel.core.drive.document import Drive as Document
 from pendel.drive_edits import EditedDrive
 from pendel.remote.here import HereDrive
-from pendel.remote.messages import NO_METHOD, WrongCall
+from pendel.remote.messages import NO_METHOD, Letters, WrongCall
 from pendel.remote.shapes import TEXT, Shape, list_of, one_of, shape_of, taken
 from pendel.run_view import Run
 
@@ -249,7 +249,7 @@ def trace_as(run: Run, signal: str, form: str) -> Any:
     sink = pyarrow.BufferOutputStream()
     with pyarrow.ipc.new_stream(sink, table.schema) as writer:
         writer.write_table(table)
-    return {**facts, "arrow": base64.b64encode(sink.getvalue().to_pybytes()).decode("ascii")}
+    return {**facts, "arrow": Letters(base64.b64encode(sink.getvalue()).decode("ascii"))}
 
 
 def method_called(name: str) -> Method:
