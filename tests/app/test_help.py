@@ -49,7 +49,7 @@ def test_f1_opens_the_page_of_the_chosen_card_and_stays_beside(window):
     help_window.line.setText("battery")
     assert help_window.kind.id == "battery"
     shown = {each.text() for each in help_window.page.widget().findChildren(QLabel)}
-    assert "Battery" in shown and "Open-circuit voltage" in shown
+    assert "Battery" in shown and "Open circuit" in shown
     copy = next(b for b in help_window.page.widget().findChildren(QPushButton) if b.text() == "Copy")
     QTest.mouseClick(copy, LEFT)
     assert QApplication.clipboard().text().startswith("Battery\n")

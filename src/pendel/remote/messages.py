@@ -120,7 +120,7 @@ def answer_to(text: str | bytes, do: Callable[[Call], Any]) -> str:
 
 
 class Letters(str):
-    """A long text of letters, figures, “+”, “/” and “=” alone, as base 64 has them: JSON takes it as it stands."""
+    """A long text of base 64, so of letters, figures, +, / and = alone: JSON takes it as it stands."""
 
 
 def as_line(message: Any) -> str:

@@ -337,7 +337,7 @@ class Part(Kind):
     states: tuple[State, ...] = ()
     signals: tuple[Signal, ...] = ()
     equation_values: Callable[[Values, Card], dict[str, float]] | None = None
-    surfaces: Callable[[Card], Mapping[str, tuple[tuple[int, int], Sequence[float]]]] | None = None
+    surfaces: Callable[[Card, Values | None], Mapping[str, tuple[tuple[int, int], Sequence[float]]]] | None = None
     """Smooth functions of two variables that its equations look into: cells along both axes, and their
     numbers."""
     drawing: Drawing | None = None

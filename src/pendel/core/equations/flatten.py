@@ -53,8 +53,9 @@ def own_form(card: Card) -> tuple[object, ...]:
     return (card.own.ports, *names, card.own.unknowns, card.own.equations)
 
 
-def surfaces_of(kind: APart, card: Card) -> SurfaceNumbers:
-    return kind.surfaces(card) if kind.surfaces else {}
+def surfaces_of(kind: APart, card: Card, values: Mapping[str, float] | None = None) -> SurfaceNumbers:
+    """Without ``values``, of what they depend on but for its numbers: the sizes are the same."""
+    return kind.surfaces(card, values) if kind.surfaces else {}
 
 
 def numbers_in(drive: Drive, examined: ExaminedDrive, parts: Mapping[str, APart]) -> Numbers:
@@ -62,7 +63,7 @@ def numbers_in(drive: Drive, examined: ExaminedDrive, parts: Mapping[str, APart]
     values, surfaces = {}, {}
     for key, kind in parts.items():
         values[key] = equation_values(key, drive.cards[key], kind, examined)
-        surfaces.update(surface_numbers(key, drive.cards[key], kind))
+        surfaces.update(surface_numbers(key, drive.cards[key], kind, examined.values[key]))
     return Numbers(values, examined.starts, frozenset(examined.given_starts), examined.profiles, surfaces)
 
 
@@ -72,9 +73,9 @@ def equation_values(key: str, card: Card, kind: APart, examined: ExaminedDrive) 
         return kind.equation_values(examined.values[key], card) if kind.equation_values else examined.values[key]
 
 
-def surface_numbers(key: str, card: Card, kind: APart) -> dict[str, Sequence[float]]:
+def surface_numbers(key: str, card: Card, kind: APart, values: Mapping[str, float]) -> dict[str, Sequence[float]]:
     """By ``card.surface``."""
-    return {f"{key}.{name}": numbers for name, (_, numbers) in surfaces_of(kind, card).items()}
+    return {f"{key}.{name}": numbers for name, (_, numbers) in surfaces_of(kind, card, values).items()}
 
 
 def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APart]) -> tuple[Network, Answers]:

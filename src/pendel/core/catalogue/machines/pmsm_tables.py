@@ -75,7 +75,7 @@ def build(c: PartContext) -> None:
     c.stored(1.5 * (psi_d * i_d + psi_q * i_q - w_co["f"]) + rotor.energy)
 
 
-def surfaces(card: Card) -> SurfaceNumbers:
+def surfaces(card: Card, v: Values | None) -> SurfaceNumbers:
     assert card.flux is not None  # a card without them has a finding
     fit = flux.fitted(card.flux)
     return {"flux": (fit.cells, fit.numbers)}

@@ -1,8 +1,9 @@
 """A battery: open-circuit voltage over its charge, resistance, one lag.
 
 dq/dt = −i/Q, u = U_oc(q) − u_1 − R i, τ_1 du_1/dt = R_1 i − u_1 (Plett: Battery Management Systems, volume I,
-chapter 2; from memory). The rows are a curve that somebody measured or a sheet gives; those of a new card are
-invented."""
+chapter 2; from memory). Both resistances are multiplied by the rows' r(q) and by exp(−c_R (θ − θ_R)), θ from the
+heat port where that is wired (an exponential over some tens of kelvins: common practice, no source). The rows are a curve
+that somebody measured or a sheet gives; those of a new card are invented."""
 
 from __future__ import annotations
 
@@ -21,6 +22,8 @@ from pendel.core.vocabulary import Conduction, SignalRole
 
 DIES, DEAD = 0.02, 0.05
 """Share of its charge beyond empty over which its voltage falls, and of the voltage that is left."""
+LEAST_FACTOR = 1e-3
+"""Of its resistance, whatever the rows come to between them."""
 BREAKS = 0.5
 """Of the voltage inside: the terminal voltage at the largest power."""
 FIRST = (("0 %", "88 V"), ("10 %", "96 V"), ("50 %", "100 V"), ("90 %", "105 V"), ("100 %", "110 V"))
@@ -36,7 +39,11 @@ def build(c: PartContext) -> None:
     # Empty, it dies within a little more charge: what it feeds has to give way.
     dying = c.value("U_0") * ca.fmax(DEAD, 1 + charge / DIES)
     open_voltage = ca.if_else(charge > 0, along(c, charge, "q", "U"), dying)
-    resistance, lag_resistance = c.value("R"), c.value("R_1")
+    temperature = c.temperature(c.value("theta"))
+    # Below all charge and beyond it the rows' last factor holds.
+    factor = along(c, ca.fmax(c.value("q_0"), ca.fmin(charge, c.value(f"q_{c.rows - 1}"))), "q", "r")
+    factor = ca.fmax(LEAST_FACTOR, factor) * ca.exp(-c.value("c_R") * (temperature - c.value("theta_R")))
+    resistance, lag_resistance = factor * c.value("R"), factor * c.value("R_1")
     c.equation(c.value("T_1") * lag_slope - (lag_resistance * current - lag))
     c.equation(u - (open_voltage - lag - resistance * current))
     loss = resistance * current * current + lag * current
@@ -45,13 +52,14 @@ def build(c: PartContext) -> None:
     c.signal("power", u * current)
     c.signal("charge", charge)
     c.signal("open_voltage", open_voltage)
+    c.signal("resistance", resistance)
     c.signal("loss", loss)
     c.supplied(open_voltage * current)
     c.lost(loss)
 
 
 def equation_values(v: Values, card: Card) -> dict[str, float]:
-    return with_slopes(dict(v), len(card.rows), "q", "U")
+    return with_slopes(with_slopes(dict(v), len(card.rows), "q", "U"), len(card.rows), "q", "r")
 
 
 def contradictions(v: Values, card: Card) -> list[Contradiction]:
@@ -89,15 +97,15 @@ def left_its_charge(seen: Seen, key: str) -> Remark | None:
 def asked_too_much(seen: Seen, key: str) -> Remark | None:
     """A battery that is asked for more power than it can give: U (U_oc − u_1 − U)/R is largest at half of that
     voltage, and below it more current gives less."""
-    run, card, values = seen.run, seen.drive.cards[key], seen.values[key]
-    names = [f"{key}.{name}" for name in ("voltage", "current", "charge")]
-    u, i, charge = run.on_rows(names, slice(None)).T
-    inside = u + values["R"] * i
+    run, card = seen.run, seen.drive.cards[key]
+    names = [f"{key}.{name}" for name in ("voltage", "current", "charge", "resistance")]
+    u, i, charge, resistance = run.on_rows(names, slice(None)).T
+    inside = u + resistance * i
     over = (i > 0) & (charge > 0) & (u < BREAKS * inside)
     if not over.any():
         return None
     first = int(np.argmax(over))
-    most = float(inside[first] ** 2 / (4 * values["R"]))
+    most = float(inside[first] ** 2 / (4 * resistance[first]))
     at = float(run.rows[first, 0])
     broken = figure(float(u[over].min()), "V", 3)
     return Remark(
@@ -133,10 +141,17 @@ KIND = Part(
         Value("R", "Resistance at once", "mΩ", "20", low=0.0, open_low=True),
         Value("R_1", "Resistance, later", "mΩ", "10", low=0.0),
         Value("T_1", "with a lag of", "s", "30", low=0.0, open_low=True),
+        Value("c_R", "Resistances fall by", "%/K", "0", low=-0.2, high=0.2),
+        Value("theta_R", "from those at", "°C", "25"),
+        Value("theta", "Temperature", "°C", "25"),
     ),
     rows=Rows(
         "Curve",
-        (Value("q", "Charge", "%", "50"), Value("U", "Open-circuit voltage", "V", "100", low=0.0, open_low=True)),
+        (
+            Value("q", "Charge", "%", "50"),
+            Value("U", "Open circuit", "V", "100", low=0.0, open_low=True),
+            Value("r", "of R, R_1", "%", "100", low=0.0, open_low=True),
+        ),
         ("100 %", "110 V"),
         FIRST,
     ),
@@ -147,6 +162,7 @@ KIND = Part(
         Signal("power", "power", "W"),
         Signal("charge", "charge", "%", role=SignalRole.CHARGE),
         Signal("open_voltage", "open-circuit voltage", "V"),
+        Signal("resistance", "resistance at once", "Ω"),
         Signal("loss", "loss", "W"),
     ),
     build=build,

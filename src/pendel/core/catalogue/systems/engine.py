@@ -7,6 +7,8 @@ speed on that something else turns it to, keeps itself at idle, and burns nothin
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import casadi as ca
 import numpy as np
 
@@ -29,7 +31,17 @@ STALLED = 1.0
 """s. An engine that is switched on and does not fire for longer is reported."""
 
 
+def by_line(c: PartContext, speed: ca.SX, inside: ca.SX) -> ca.SX:
+    """Fuel power over that at the pistons: Willans' line."""
+    return 1 / c.value("eta_i")
+
+
 def build(c: PartContext) -> None:
+    state(c, by_line)
+
+
+def state(c: PartContext, taken: Callable[[PartContext, ca.SX, ca.SX], ca.SX]) -> None:
+    """The equations, with what of fuel is taken for a power at the pistons, by speed and torque there."""
     across, through = c.flange("shaft")
     speed, gain = c.state("omega")
     burning, change = c.state("M_i")
@@ -45,7 +57,7 @@ def build(c: PartContext) -> None:
     wanted = ca.fmin(most, ca.fmax(c.input("torque"), governor))
     inside = fires * ca.fmax(0, wanted + c.value("M_f") * room)
     c.equation(c.value("T_lag") * change - (inside - burning))
-    power = burning * speed / c.value("eta_i")
+    power = burning * speed * taken(c, speed, burning)
     c.equation(c.value("H_u") * burnt - power)
     c.equation(speed - across)
     c.equation(c.value("J") * gain - (through + burning - friction))
@@ -111,46 +123,55 @@ def follows(v: Values, card: Card) -> list[Figure]:
     ]
 
 
+PORTS = (
+    Port("shaft", Link.SHAFT, "Shaft", "right"),
+    Port("torque", Link.SIGNAL_IN, "Torque that is asked", "bottom", role=SignalRole.SETPOINT, unit="N·m"),
+    Port("on", Link.SIGNAL_IN, "On, above a half", "bottom"),
+    heat_port(),
+)
+LIMITS = (
+    Value("M_max", "Largest torque", "N·m", "90", low=0.0, open_low=True),
+    Value("P_max", "Largest power", "kW", "30", low=0.0, open_low=True),
+    Value("T_lag", "Lag of the torque", "ms", "150", low=0.0, open_low=True),
+    Value("n_idle", "Idle speed", "rpm", "1000", low=0.0, open_low=True),
+    Value("n_fire", "Fires from", "rpm", "500", low=0.0, open_low=True),
+    Value("n_max", "Top speed", "rpm", "5000", low=0.0, open_low=True),
+)
+REST = (
+    Value("M_f", "Friction", "N·m", "14", low=0.0),
+    Value("H_u", "Heating value", "MJ/kg", "42.5", low=0.0, open_low=True),
+    Value("J", "Moment of inertia", "kg·m²", "0.12", low=0.0, open_low=True),
+)
+STATES = (
+    State("omega", "speed", "rad/s"),
+    State("M_i", "torque of combustion", "N·m"),
+    State("fuel", "fuel", "kg"),
+)
+SIGNALS = (
+    Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
+    Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
+    Signal("power", "power at the shaft", "W"),
+    Signal("fuel", "fuel burnt", "kg", role=SignalRole.FUEL),
+    Signal("fuel_rate", "fuel by time", "g/s"),
+    Signal("fuel_power", "power of the fuel", "W"),
+    Signal("fires", "fires, 1: whole", ""),
+    Signal("most", "torque that it may give", "N·m"),
+    Signal("loss", "loss", "W"),
+)
 KIND = Part(
     id="engine",
     title="Combustion engine",
     sentence="Torque within its limits for fuel by a straight line, with friction, idle and a lag.",
     group=Group.MACHINE,
     keywords="combustion hybrid fuel willans diesel petrol gas generator range extender trip",
-    ports=(
-        Port("shaft", Link.SHAFT, "Shaft", "right"),
-        Port("torque", Link.SIGNAL_IN, "Torque that is asked", "bottom", role=SignalRole.SETPOINT, unit="N·m"),
-        Port("on", Link.SIGNAL_IN, "On, above a half", "bottom"),
-        heat_port(),
-    ),
+    ports=PORTS,
     values=(
-        Value("M_max", "Largest torque", "N·m", "90", low=0.0, open_low=True),
-        Value("P_max", "Largest power", "kW", "30", low=0.0, open_low=True),
-        Value("T_lag", "Lag of the torque", "ms", "150", low=0.0, open_low=True),
-        Value("n_idle", "Idle speed", "rpm", "1000", low=0.0, open_low=True),
-        Value("n_fire", "Fires from", "rpm", "500", low=0.0, open_low=True),
-        Value("n_max", "Top speed", "rpm", "5000", low=0.0, open_low=True),
+        *LIMITS,
         Value("eta_i", "Efficiency inside", "%", "39", low=0.0, high=1.0, open_low=True),
-        Value("M_f", "Friction", "N·m", "14", low=0.0),
-        Value("H_u", "Heating value", "MJ/kg", "42.5", low=0.0, open_low=True),
-        Value("J", "Moment of inertia", "kg·m²", "0.12", low=0.0, open_low=True),
+        *REST,
     ),
-    states=(
-        State("omega", "speed", "rad/s"),
-        State("M_i", "torque of combustion", "N·m"),
-        State("fuel", "fuel", "kg"),
-    ),
-    signals=(
-        Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
-        Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
-        Signal("power", "power at the shaft", "W"),
-        Signal("fuel", "fuel burnt", "kg", role=SignalRole.FUEL),
-        Signal("fuel_rate", "fuel by time", "g/s"),
-        Signal("fuel_power", "power of the fuel", "W"),
-        Signal("fires", "fires, 1: whole", ""),
-        Signal("most", "torque that it may give", "N·m"),
-        Signal("loss", "loss", "W"),
-    ),
+    states=STATES,
+    signals=SIGNALS,
     build=build,
     usual=(("power", "fuel_power"), ("speed",)),
     contradictions=contradictions,

@@ -9,6 +9,8 @@ Guzzella, Sciarretta: Vehicle Propulsion Systems, chapter 4; from memory)."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import casadi as ca
 import numpy as np
 
@@ -27,7 +29,25 @@ TURN = Port(
 ASK = Port("torque", Link.SIGNAL_IN, "Torque that is asked", "bottom", role=SignalRole.SETPOINT, unit="N·m")
 
 
+def terms_at(c: PartContext, speed: ca.SX, torque: ca.SX) -> ca.SX:
+    """P_loss of the module's head."""
+    size = ca.fabs(speed)
+    return (
+        c.value("P_0")
+        + c.value("k_w") * size
+        + c.value("k_ww") * speed * speed
+        + c.value("k_M") * ca.fabs(torque)
+        + c.value("k_P") * size * ca.fabs(torque)
+        + (c.value("P_M") + c.value("k_PM") * size) * (torque / c.value("M_max")) ** 2
+    )
+
+
 def build(c: PartContext) -> None:
+    state(c, terms_at)
+
+
+def state(c: PartContext, loss_at: Callable[[PartContext, ca.SX, ca.SX], ca.SX]) -> None:
+    """The equations, with the loss at a speed and a torque."""
     u, i = c.pair("dc")
     speed, through = c.flange("shaft")
     torque, slope = c.state("M")
@@ -37,16 +57,10 @@ def build(c: PartContext) -> None:
     most = share * ca.fmin(c.value("M_max"), c.value("P_max") / ca.fmax(size, c.value("P_max") / c.value("M_max")))
     allowed = ca.fmax(-most, ca.fmin(most, asked))
     c.equation(c.value("T_lag") * slope - (allowed - torque))
-    loss = (
-        c.value("P_0")
-        + c.value("k_w") * size
-        + c.value("k_ww") * speed * speed
-        + c.value("k_M") * ca.fabs(torque)
-        + c.value("k_P") * size * ca.fabs(torque)
-        + (c.value("P_M") + c.value("k_PM") * size) * (torque / c.value("M_max")) ** 2
-    )
     c.equation(through + torque)
-    taken = (torque * speed + loss) / ca.fmax(u, c.value("U_low") / 2)  # no current without end from a dead link
+    taken = (torque * speed + loss_at(c, speed, torque)) / ca.fmax(
+        u, c.value("U_low") / 2
+    )  # no current without end from a dead link
     c.equation(i - taken)
     c.signal("torque", torque)
     c.signal("speed", speed)
@@ -101,20 +115,35 @@ def follows(v: Values, card: Card) -> list[Figure]:
     ]
 
 
+PORTS = (Port("dc", Link.DC, "DC link", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), ASK, TURN, heat_port())
+LIMITS = (
+    Value("M_max", "Largest torque", "N·m", "120", low=0.0, open_low=True),
+    Value("P_max", "Largest power", "kW", "20", low=0.0, open_low=True),
+    Value("T_lag", "Lag of the torque", "ms", "20", low=0.0, open_low=True),
+    Value("K_w", "Torque by speed", "N·m·s", "0", low=0.0),
+    Value("U_low", "No torque below", "V", "60", low=0.0),
+    Value("U_full", "All torque from", "V", "80", low=0.0, open_low=True),
+)
+STATES = (State("M", "torque", "N·m"),)
+SIGNALS = (
+    Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
+    Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
+    Signal("power", "power at the shaft", "W"),
+    Signal("link_power", "power of the link", "W"),
+    Signal("current", "link current", "A"),
+    Signal("loss", "loss", "W"),
+    Signal("most", "torque that it may give", "N·m"),
+    Signal("missing", "torque asked beyond that", "N·m"),
+)
 KIND = Part(
     id="machine_envelope",
     title="Machine and converter, by limits and losses",
     sentence="What a drive gives and takes over a trip: torque and power limit, a lag, losses.",
     group=Group.MACHINE,
     keywords="envelope traction system trip efficiency map loss vehicle generator",
-    ports=(Port("dc", Link.DC, "DC link", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), ASK, TURN, heat_port()),
+    ports=PORTS,
     values=(
-        Value("M_max", "Largest torque", "N·m", "120", low=0.0, open_low=True),
-        Value("P_max", "Largest power", "kW", "20", low=0.0, open_low=True),
-        Value("T_lag", "Lag of the torque", "ms", "20", low=0.0, open_low=True),
-        Value("K_w", "Torque by speed", "N·m·s", "0", low=0.0),
-        Value("U_low", "No torque below", "V", "60", low=0.0),
-        Value("U_full", "All torque from", "V", "80", low=0.0, open_low=True),
+        *LIMITS,
         Value("P_0", "Loss at standstill", "W", "60", low=0.0),
         Value("k_w", "Loss by speed", "W·s/rad", "0.4", low=0.0),
         Value("k_ww", "Loss by speed²", "W·s²/rad²", "0.0012", low=0.0),
@@ -123,17 +152,8 @@ KIND = Part(
         Value("k_P", "Loss by power", "%", "0", low=0.0),
         Value("k_PM", "Loss by both", "W·s/rad", "0", low=0.0),
     ),
-    states=(State("M", "torque", "N·m"),),
-    signals=(
-        Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
-        Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
-        Signal("power", "power at the shaft", "W"),
-        Signal("link_power", "power of the link", "W"),
-        Signal("current", "link current", "A"),
-        Signal("loss", "loss", "W"),
-        Signal("most", "torque that it may give", "N·m"),
-        Signal("missing", "torque asked beyond that", "N·m"),
-    ),
+    states=STATES,
+    signals=SIGNALS,
     build=build,
     usual=(("torque", "missing"), ("link_power", "power")),
     follows=follows,

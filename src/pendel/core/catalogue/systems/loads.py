@@ -57,6 +57,20 @@ def follows(v: Values, card: Card) -> list[Figure]:
     ]
 
 
+CONVERTER_PORTS = (DC, Port("out", Link.DC, "DC output", "right"), heat_port())
+HOLDS = (
+    Value("U_out", "Output voltage", "V", "24", low=0.0, open_low=True),
+    Value("R_out", "Output resistance", "mΩ", "5", low=0.0, open_low=True),
+    Value("U_low", "Gives way below", "V", "60", low=0.0, open_low=True),
+)
+CONVERTER_SIGNALS = (
+    Signal("input_current", "input current", "A"),
+    Signal("output_voltage", "output voltage", "V"),
+    Signal("output_current", "output current", "A"),
+    Signal("power", "output power", "W"),
+    Signal("loss", "loss", "W"),
+)
+CONVERTER_CONDUCTION = Conduction(ends=(("out", 0), ("out", 1)), holds_voltage=True, stiff=True)
 KINDS = (
     Part(
         id="power_load",
@@ -82,27 +96,19 @@ KINDS = (
         sentence="Holds an output voltage and takes its power and its losses from the input.",
         group=Group.CONVERTER,
         keywords="dcdc efficiency map auxiliary supply system trip",
-        ports=(DC, Port("out", Link.DC, "DC output", "right"), heat_port()),
+        ports=CONVERTER_PORTS,
         values=(
-            Value("U_out", "Output voltage", "V", "24", low=0.0, open_low=True),
-            Value("R_out", "Output resistance", "mΩ", "5", low=0.0, open_low=True),
-            Value("U_low", "Gives way below", "V", "60", low=0.0, open_low=True),
+            *HOLDS,
             Value("P_0", "Loss without load", "W", "6", low=0.0),
             Value("U_d", "Loss by current", "V", "0.4", low=0.0),
             Value("R_loss", "Loss by current²", "mΩ", "15", low=0.0),
         ),
-        signals=(
-            Signal("input_current", "input current", "A"),
-            Signal("output_voltage", "output voltage", "V"),
-            Signal("output_current", "output current", "A"),
-            Signal("power", "output power", "W"),
-            Signal("loss", "loss", "W"),
-        ),
+        signals=CONVERTER_SIGNALS,
         build=build_converter,
         follows=follows,
         summary=lambda v, card: (v["U_out"], "by losses"),
         main_signal="power",
         spine="= =",
-        conduction=Conduction(ends=(("out", 0), ("out", 1)), holds_voltage=True, stiff=True),
+        conduction=CONVERTER_CONDUCTION,
     ),
 )
