@@ -2,7 +2,7 @@
 
 dq/dt = −i/Q, u = U_oc(q) − u_1 − R i, τ_1 du_1/dt = R_1 i − u_1 (Plett: Battery Management Systems, volume I,
 chapter 2; from memory). Both resistances are multiplied by the rows' r(q) and by exp(−c_R (θ − θ_R)), θ that of
-its heat port where it has one (an exponential over some tens of kelvins: common practice, no source). The rows are a curve
+its heat port where it has one (an exponential over some tens of kelvins: common practice, no source). Rows are a curve
 that somebody measured or a sheet gives; those of a new card are invented."""
 
 from __future__ import annotations
