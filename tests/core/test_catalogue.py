@@ -136,6 +136,7 @@ def test_what_a_card_shows_comes_from_its_default_values(kind_id):
 
 
 SPECIAL = {
+    "gear_choice": {"rows": [("1 km/h",), ("2 km/h",)], "T_wait": "10 ms"},
     "current_parts": {"least": "0.1 V"},
     "step": {"t_0": "0.03"},
     "ramp": {"t_0": "0.03"},
