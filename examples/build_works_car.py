@@ -7,6 +7,7 @@ import pendel
 from pendel.core.drive import commands, file
 
 TARGET = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "works_car.pendel"
+MACHINE = TARGET.with_name("works_machine.pendel")
 PLAN = (
     (0, 0),
     (8, 0),
@@ -45,7 +46,10 @@ def works_car() -> pendel.Drive:
     for name, text in (("tick", "0.1 s"), ("until", "430 s")):
         d.set(name, text)
     d.add("battery", "Battery", Q="60 Ah", charge_0="80 %", R="18 mohm", R_1="12 mohm")
-    d.add("machine_envelope", "Traction", M_max="M_top", P_max="18 kW", P_M="1800 W")
+    made = pendel.open(MACHINE).envelope("machine", "torque_demand.out", "130 N*m", "3000 rpm", checks=40)
+    d.add_envelope(made, "Traction")
+    for name, text in (("P_max", "18 kW"), ("U_low", "60 V"), ("U_full", "80 V")):  # what the car's fuse allows
+        d.set(f"traction.{name}", text)
     d.add("gear", "Gear", ratio="z_gear", eta="97")
     road = [(f"{x} m", f"{slope} %") for x, slope in ROAD]
     d.add("car", "Works car", m="m_car", rows=road)

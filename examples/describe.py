@@ -30,6 +30,11 @@ STRIPS = {
         ["inverter.line_voltage"],
         ["test_load.current_a", "test_load.current_b", "test_load.current_c"],
     ],
+    "works_machine": [
+        ["machine.torque", "torque_demand.out"],
+        ["machine.i_d", "machine.i_q"],
+        ["machine.current_a", "machine.current_b", "machine.current_c"],
+    ],
     "old_haul_link": [["bridge.output_voltage", "link_capacitor.voltage"], ["grid.current_a"], ["grid.power"]],
 }
 

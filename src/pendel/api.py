@@ -200,6 +200,28 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         file.save(self.document, Path(path))
         self.path = Path(path)
 
+    def in_detail(self, run: Run, card: str, start: float | str, end: float | str) -> Drive:
+        """A stretch of a trip in detail: a drive of its own, in which the one that an envelope was made of, from its
+        file beside this one, goes through the speed and torque of ``card`` from ``start`` to ``end`` (s, or text) of a
+        run. It begins half a second before, at the first of them.
+
+        Raises
+        ------
+        DriveProblem
+            where the card was made of none, or its file is not there.
+        FileProblem
+
+        >>> trip = pendel.open_example("works_car")
+        >>> detail = trip.in_detail(trip.run("20 s"), "traction", "9 s", "9.2 s")
+        >>> detail.document.settings["until"]
+        '0.7 s'
+        """
+        from pendel.core.envelope.closer import in_detail
+
+        span = [read_figure(self.document, at, "s", 0.0) if isinstance(at, str) else float(at) for at in (start, end)]
+        folder = self.path.parent if self.path is not None else None
+        return Drive(document=in_detail(self.document, run.kept, card, span[0], span[1], folder))
+
     def keep(self, run: Run, name: str = "") -> str:
         """Keep a run beside the drive's file, in ``NAME.runs``, where the window shows it by its name when it opens the
         drive. Returns what its file is called there.

@@ -282,7 +282,7 @@ class VariedDrive(EditedDrive):
         speeds, torques, checks
             how many of the grid, and points at random that the fit does not see.
         file
-            where this drive is kept, by which a card of it finds it again.
+            where this drive is kept, by which a card of it finds it again; where it was opened or saved without it.
 
         Raises
         ------
@@ -308,7 +308,7 @@ class VariedDrive(EditedDrive):
             top_torque,
             top_speed,
             *counts,
-            file=Path(file).absolute() if file else None,
+            file=Path(file).absolute() if file else self.path,
         )
 
     @changes_drive

@@ -149,3 +149,57 @@ def test_an_envelope_is_made_from_the_terminal(tmp_path, capsys):
     ):
         assert main(["envelope", str(file), *wrong]) != 0
         assert "Traceback" not in capsys.readouterr().err
+
+
+@pytest.fixture(scope="module")
+def detail():
+    """A stretch of the works car's trip, in averaged and in its own words."""
+    trip = pendel.open_example("works_car")
+    run = trip.run("30 s")
+    made = trip.in_detail(run, "traction", "14 s", "14.4 s")
+    return run, made, made.run()
+
+
+def test_a_stretch_of_a_trip_in_detail_has_its_speed_and_torque_and_the_losses_of_its_map(detail):
+    """The detailed drive finds the torque that the trip had, and its mean loss is the map's within its error."""
+    trip, made, run = detail
+    assert made.document.settings["until"] == "0.9 s" and not made.check()
+    t = np.linspace(14.05, 14.4, 30)
+    there = t - 14 + 0.5
+    for of_trip, of_drive, near in (
+        ("traction.speed", "machine.speed", 1e-3),
+        ("traction.torque", "machine.torque", 0.03),
+    ):
+        wanted = trip[of_trip].at(t)
+        assert np.abs(run[of_drive].at(there) - wanted).max() < near * np.abs(wanted).max(), of_trip
+    link = np.mean(run["inverter.link_voltage"].at(there))
+    assert link == pytest.approx(np.mean(trip["battery.voltage"].at(t)), rel=0.01)
+    taken = np.trapezoid(run["link.power"].at(there), there) / 0.35
+    assert taken == pytest.approx(np.mean(trip["traction.link_power"].at(t)), rel=0.03)
+    switching = pendel.Drive(document=made.document.copy())
+    switching.set("level", "switching")
+    ripple = switching.run()["machine.current_a"].at(np.linspace(0.6, 0.62, 4000))
+    smooth = run["machine.current_a"].at(np.linspace(0.6, 0.62, 4000))
+    assert np.std(np.diff(ripple)) > 2 * np.std(np.diff(smooth)), "pulses are seen at the level of switches"
+
+
+def test_what_cannot_be_looked_at_in_detail_gets_a_sentence(tmp_path):
+    trip = pendel.open_example("works_car")
+    run = trip.run("2 s")
+    for card, start, end, says in (
+        ("battery", 0, 1, "Battery was made of no other drive"),
+        ("nowhere", 0, 1, "no card “nowhere”. Those that can be looked at: traction"),
+        ("traction", 1, 3, "which ends at 2 s"),
+        ("traction", 1, 1, "no span"),
+        ("traction", float("nan"), 1, "no span"),
+    ):
+        with pytest.raises(DriveProblem, match=says):
+            trip.in_detail(run, card, start, end)
+    trip.document.cards["traction"].made_from["file"] = "../../etc/passwd"
+    with pytest.raises(DriveProblem, match="passwd is not beside"):
+        trip.in_detail(run, "traction", 0, 1)
+    pendel.open_example("car_door_drive").save(tmp_path / "door.pendel")
+    trip.save(tmp_path / "trip.pendel")
+    trip.document.cards["traction"].made_from.update(file="door.pendel", machine="door_motor", torque="speed_pi.out")
+    with pytest.raises(DriveProblem, match="asked for in A, not in N·m"):
+        trip.in_detail(run, "traction", 0, 1)

@@ -31,6 +31,7 @@ NOT_REMOTE = {
     "drive.unsent": "belongs to the copy that a program works on",
     "drive.send_changes": "belongs to the copy that a program works on",
     "drive.generation": "belongs to the copy that a program works on",
+    "drive.in_detail": "gives a drive of its own; `pendel.connect()` has it",
     "drive.path": "belongs to the copy that a program works on",
     "drive.keep": "is `here.keep` of a program that works on a copy",
     "drive.close": "belongs to the copy that a program works on",

@@ -11,6 +11,7 @@ from pendel.core.drive.arranging import Way
 if TYPE_CHECKING:
     from pendel.app.window.main_window import MainWindow
     from pendel.core.catalogue.declare import Kind
+    from pendel.core.drive.document import Drive
     from pendel.core.topics import Topic
 
 
@@ -96,15 +97,29 @@ def about(window: MainWindow) -> None:
     show_about(window, str(window.jobs.worker.held))
 
 
+def span_of(window: MainWindow) -> tuple[float, float] | None:
+    """Between the cursors (s), where the strips are there."""
+    strips = getattr(window.pages.get("Runs"), "strips", None)  # of a page that is loaded
+    return None if strips is None else (min(strips.times), max(strips.times))
+
+
+def show_closer(window: MainWindow) -> None:
+    """A stretch of the trip in detail, in this window."""
+    from pendel.app.window.closer_window import CloserDialog  # loaded when it is asked for
+
+    def take(drive: Drive) -> None:
+        if window.files.may_leave():
+            window.files.take_new(drive, "Look at it in detail")
+            window.start_run(show=True)
+
+    CloserDialog(window.session, span_of(window), take, window).open()
+
+
 def show_flows(window: MainWindow) -> None:
     """Beside the window, of the latest run."""
     from pendel.app.window.flow_window import FlowWindow  # loaded when it is asked for
 
-    def span() -> tuple[float, float] | None:
-        strips = getattr(window.pages.get("Runs"), "strips", None)  # of a page that is loaded
-        return None if strips is None else (min(strips.times), max(strips.times))
-
-    flows = window.findChild(FlowWindow) or FlowWindow(window.session, span, window)
+    flows = window.findChild(FlowWindow) or FlowWindow(window.session, lambda: span_of(window), window)
     flows.show()
     flows.raise_()
     flows.start(None)
@@ -167,6 +182,7 @@ ACTIONS = (
     separator("Run"),
     ActionSpec("flows", "Energy flow …", "Run", "", show_flows),
     ActionSpec("envelope", "Make envelope …", "Run", "", show_envelope),
+    ActionSpec("closer", "In detail …", "Run", "", show_closer),
     ActionSpec("heat", "Heat over a duty …", "Run", "", show_heat),
     separator("Run"),
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),

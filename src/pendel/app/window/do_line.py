@@ -26,6 +26,7 @@ ALSO = {
     "save_c": "export code firmware",
     "export_unit": "fmi fmu",
     "new": "goal wizard start example",
+    "closer": "look closer zoom detailed drive from here trip stretch",
     "other_programs": "script remote connect json",
     "findings": "errors faults problems",
     "tidy": "arrange layout",

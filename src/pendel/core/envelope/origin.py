@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from pendel.core.drive.document import Drive
+from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import load, to_text
 from pendel.core.envelope.bench import bench_of
 from pendel.core.errors import DriveProblem, FileProblem
@@ -34,12 +35,15 @@ def origin_of(drive: Drive, file: Path | None, machine: str, torque: str) -> dic
 
 
 def path_of(made_from: Mapping[str, str], folder: Path | None) -> Path | None:
-    """The file of that drive in the ``folder`` of the drive that has the card; None where there is none.
+    """The file of that drive in the ``folder`` of the drive that has the card, or among the examples; None where there
+    is none.
 
     Only the name counts, as it comes from a file that anybody may have written."""
     name = Path(made_from.get(FILE, "")).name
-    path = folder / name if folder is not None and name else None
-    return path if path is not None and path.is_file() else None
+    for place in (folder, EXAMPLES):  # those that come with Pendel know each other wherever one was saved
+        if place is not None and name and (place / name).is_file():
+            return place / name
+    return None
 
 
 def state_of(made_from: Mapping[str, str], folder: Path | None) -> tuple[bool, str]:
