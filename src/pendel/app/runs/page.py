@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.plots.plot import fit_plots
 from pendel.app.runs.arrangement import Arrangement
+from pendel.app.runs.measure_table import MeasureTable
 from pendel.app.runs.modes_panel import ModesPanel
 from pendel.app.runs.panels import Panels
 from pendel.app.runs.rotor_diagram import RotorDiagram
@@ -173,6 +174,9 @@ class RunsPage(Page):
         self.grid.setVerticalSpacing(7)
         self.grid.setHorizontalSpacing(6)
         inside.addLayout(self.grid)
+        self.all_button = button("", self.show_all_measures, "link")
+        self.all_button.hide()
+        inside.addWidget(self.all_button)
         inside.addSpacing(8)
         self.span = label("Between the cursors", "heading")
         inside.addWidget(self.span)
@@ -424,6 +428,8 @@ class RunsPage(Page):
         self._show_sectors()
         self._show_torque()
         self._show_modes()
+        self.all_button.setText(f"Measures of all {len(self.drawn)} runs …")
+        self.all_button.setVisible(len(self.drawn) > MOST_MEASURED)
         newest = self._drawn_by_age()[-MOST_MEASURED:]
         runs = [(run, tint) for run, tint in self.drawn if any(run is each for each in newest)]
         latest = self._latest_shown()
@@ -462,6 +468,24 @@ class RunsPage(Page):
         self.span.setText(f"{latest.name}, between the cursors, {figure(b - a, 's', 4)}")
         firsts = (next((s for s in spec.signals if s in latest.keys), None) for spec in self.strips.specs[:5])
         self.between.show(latest, [key for key in firsts if key], a, b)
+
+    def show_all_measures(self) -> None:
+        """Of all shown runs, in a window of its own."""
+        latest = self._latest_shown()
+        actual, setpoint = self.measured_signal(latest) if latest is not None else (None, None)
+        if latest is None or actual is None:
+            return
+        label_of = latest.infos[actual].label
+        a, b = sorted(self.strips.times)
+        shown, rows = keys_of(self.strips.specs), []
+        for run, _ in self.drawn:
+            own, own_setpoint = (actual, setpoint) if actual in run.keys else self.measured_signal(run)
+            if own is not None and run.infos[own].label == label_of:
+                rows.append((run, measured(run, own, own_setpoint, a, b, shown)))
+        span = f"{step_measured(latest, actual, setpoint, a, b)}cursor 1 to 2, {figure(b - a, 's', 4)}"
+        table = MeasureTable(sentence_case(label_of), span, rows, self)
+        table.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        table.show()
 
     def _show_sectors(self) -> None:
         shown = self.sectors.isVisibleTo(self)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPoint, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QInputDialog, QListWidget, QListWidgetItem, QMenu, QWidget
+from PyQt6.QtWidgets import QInputDialog, QListWidget, QListWidgetItem, QMenu, QMessageBox, QWidget
 
+from pendel.app.session.run_shelf import MOST_DELETED
 from pendel.app.session.session import Session
-from pendel.app.widgets.basic import button, column, literal
+from pendel.app.widgets.basic import button, column, label, literal
 from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import trace_colour
 from pendel.core.drive import commands, file
@@ -15,7 +16,7 @@ from pendel.core.errors import FileProblem, PendelError
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.rounding import listed
 
-MOST_TICKED = 6
+MOST_TICKED = 12
 MOST_DIFFERENCES = 5
 """Signals of a run as shipped whose differences are listed beside it."""
 
@@ -29,6 +30,8 @@ class RunList(QWidget):
         super().__init__()
         self.session = session
         self.ticked: list[str] = []
+        self.held: set[str] = set()
+        """Runs that stay ticked while new ones come."""
         self._known: list[str] = []
         inside = column(self, (0, 0, 0, 0), 2)
         self.list = QListWidget()
@@ -44,13 +47,15 @@ class RunList(QWidget):
             context=Qt.ShortcutContext.WidgetShortcut,
         )
         inside.addWidget(self.list)
+        self.total = label("", "muted")
+        inside.addWidget(self.total)
         self.older_button = button("", session.shelf.read_older, "small")
         self.older_button.setToolTip("Runs that were kept before those in the list")
         inside.addWidget(self.older_button)
 
     def forget(self) -> None:
         """Another drive's runs may have the same names."""
-        self.ticked, self._known = [], []
+        self.ticked, self._known, self.held = [], [], set()
 
     def follow(self) -> None:
         """Runs came or went; one that was made since is ticked, older ones are not."""
@@ -59,8 +64,10 @@ class RunList(QWidget):
         new = [n for n in names[last + 1 :] if n not in self._known]
         self._known = names
         self.ticked = [n for n in self.ticked if n in names]
+        self.held &= {*names}
         if new:
-            self.ticked = ([*self.ticked, new[-1]] if len(self.ticked) > 1 else [new[-1]])[-MOST_TICKED:]
+            stay = [n for n in self.ticked if n in self.held] or (self.ticked if len(self.ticked) > 1 else [])
+            self.ticked = self._most([*stay, new[-1]])
         self.fill()
 
     def fill(self) -> None:
@@ -69,18 +76,24 @@ class RunList(QWidget):
         chosen = now.data(Qt.ItemDataRole.UserRole) if now else None
         self.list.clear()
         for run in reversed(self.session.runs):
-            item = QListWidgetItem(f"{run.name}   {run.made[11:16]}\n{run.differs or 'as before'}")
+            held = "   held" if run.name in self.held else ""
+            item = QListWidgetItem(f"{run.name}   {run.made[11:16]}{held}\n{run.differs or 'as before'}")
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if run.name in self.ticked else Qt.CheckState.Unchecked)
             item.setIcon(swatch(self.tint(run.name)))
             item.setSizeHint(QSize(100, 40))
             item.setData(Qt.ItemDataRole.UserRole, run.name)
-            lines = [f"{run.name}: {run.differs}", run.message or "complete", *listed(run, MOST_DIFFERENCES)]
+            size = size_of(run)
+            lines = [f"{run.name}: {run.differs}", run.message or "complete", *([megabytes(size)] if size else [])]
+            lines += listed(run, MOST_DIFFERENCES)
             item.setToolTip("\n".join(lines))
             self.list.addItem(item)
             if run.name == chosen:
                 self.list.setCurrentItem(item)
         self.list.blockSignals(False)
+        count, size = len(self.session.runs), sum(map(size_of, self.session.runs))
+        self.total.setText(f"{count} run{'s' if count != 1 else ''}, {megabytes(size)}")
+        self.total.setVisible(size > 0)
         older = self.session.shelf.older
         self.older_button.setText(f"Read {older} older run{'s' if older != 1 else ''}")
         self.older_button.setVisible(older > 0)
@@ -102,10 +115,32 @@ class RunList(QWidget):
     def _ticked(self, item: QListWidgetItem) -> None:
         name = item.data(Qt.ItemDataRole.UserRole)
         if item.checkState() == Qt.CheckState.Checked and name not in self.ticked:
-            self.ticked = [*self.ticked, name][-MOST_TICKED:]
+            self.ticked = self._most([*self.ticked, name])
         elif item.checkState() == Qt.CheckState.Unchecked and name in self.ticked:
             self.ticked.remove(name)
         self.tick_only(self.ticked)
+
+    def _most(self, names: list[str]) -> list[str]:
+        """As many as can be told apart: of others than those that are held the oldest go, and of these then."""
+        while len(names) > MOST_TICKED:
+            names.remove(next((n for n in names if n not in self.held), names[0]))
+        return names
+
+    def hold_current(self) -> None:
+        """Hold the run that is chosen, else the latest that is ticked, or let it go."""
+        run = self._current()
+        name = run.name if run is not None else self.ticked[-1] if self.ticked else ""
+        if name:
+            self.hold(name)
+
+    def hold(self, name: str) -> None:
+        """Keep a run ticked while new ones come, or no longer."""
+        self.held ^= {name}
+        if name in self.held and name not in self.ticked:
+            self.ticked = self._most([*self.ticked, name])
+        self.tick_only(self.ticked)
+        held = name in self.held
+        self.status_message.emit(f"{name} stays shown beside new runs." if held else f"{name} goes when new runs come.")
 
     def _current(self) -> KeptRun | None:
         item = self.list.currentItem()
@@ -119,8 +154,14 @@ class RunList(QWidget):
             run = next(r for r in self.session.runs if r.name == item.data(Qt.ItemDataRole.UserRole))
             menu.addAction("Rename …", lambda: self._rename(run))
             menu.addAction("Only this one", lambda: self.tick_only([run.name]))
+            held = menu.addAction("Hold this one\tH", lambda: self.hold(run.name))
+            assert held is not None
+            held.setCheckable(True)
+            held.setChecked(run.name in self.held)
             menu.addAction("Take the drive as it was in this run", lambda: self._take_drive_of(run))
             menu.addAction("Delete this run", lambda: self._delete(run))
+        if self.ticked and len(self.ticked) < len(self.session.runs):
+            menu.addAction("Delete all but those ticked …", self.delete_unticked)
         if shelf.deleted:
             menu.addAction(literal(f"Bring {shelf.deleted[-1][1].name} back"), shelf.bring_back)
         if menu.actions():
@@ -147,6 +188,18 @@ class RunList(QWidget):
         self.session.shelf.remove(run)
         self.status_message.emit(f"Deleted {run.name}; the list's menu brings it back until the drive is closed.")
 
+    def delete_unticked(self) -> None:
+        """All that are in the list and not shown, after a question, as few of them can be brought back."""
+        gone = [run for run in self.session.runs if run.name not in self.ticked]
+        size = megabytes(sum(map(size_of, gone)))
+        of = f"{len(gone)} of {len(self.session.runs)} runs ({size})"
+        words = f"Delete {of}? The last {MOST_DELETED} of them can be brought back."
+        answer = QMessageBox.question(self, "Delete runs", words)
+        if answer == QMessageBox.StandardButton.Yes:
+            for run in gone:
+                self.session.shelf.remove(run)
+            self.status_message.emit(f"Deleted {len(gone)} runs; the list's menu brings the last ones back.")
+
     def _take_drive_of(self, run: KeptRun) -> None:
         """In one step of undo; the drive's file stays as it is until it is saved."""
         session = self.session
@@ -158,6 +211,18 @@ class RunList(QWidget):
         session.do(command)
         taken = f"The drive is as it was in {run.name}"
         self.status_message.emit(f"{taken}; Ctrl+Z takes that back." if command.changes else f"{taken} already.")
+
+
+def size_of(run: KeptRun) -> int:
+    """Bytes of its file; zero where it has none."""
+    try:
+        return run.file.stat().st_size if run.file is not None else 0
+    except OSError:
+        return 0
+
+
+def megabytes(size: int) -> str:
+    return f"{size / 1e6:.3g} MB" if size >= 1e5 else f"{size / 1e3:.3g} kB"
 
 
 __all__ = ["RunList"]

@@ -78,7 +78,7 @@ YES, NO = "yes", "no"
 OR_NOT = ((YES, "yes"), (NO, "no"))
 THEME, SIZE = "theme", "size"
 SPEEDS, ANGLES, VELOCITIES = "speeds", "angles", "velocities"
-CORES, MEMORY, AUTOSAVE = "cores", "memory", "autosave"
+CORES, MEMORY, AUTOSAVE, KEPT = "cores", "memory", "autosave", "kept_runs"
 FOLDER, BEGIN, SCRIPTS = "folder", "begin", "scripts_folder"
 PREFERENCES = (
     Preference(
@@ -129,6 +129,16 @@ PREFERENCES = (
         "24",
         low=1,
         high=65536,
+        unit="MB",
+    ),
+    Preference(
+        KEPT,
+        "Work",
+        "Runs kept beside a drive",
+        "At most so much on disk; beyond it the oldest that no strip shows go for good. 0 for all of them.",
+        "0",
+        low=0,
+        high=1e6,
         unit="MB",
     ),
     Preference(

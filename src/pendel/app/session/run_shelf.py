@@ -47,6 +47,8 @@ class RunShelf(QObject):
     """The runs of one drive, the newest last."""
 
     changed = pyqtSignal()
+    trimmed = pyqtSignal(int)
+    """So many of the oldest runs went, as all took more than they may."""
     problems_found = pyqtSignal(list)
     """Sentences on runs that cannot be read."""
 
@@ -55,6 +57,8 @@ class RunShelf(QObject):
         self._jobs, self._worker = jobs, worker
         self.runs: list[KeptRun] = []
         self.hidden_bytes = HIDDEN_BYTES
+        self.kept_bytes = 0
+        """That all runs of a drive may take on disk; zero for no bound. Beyond, the oldest that no view shows go."""
         self.evaluator = EvaluatorProcess()
         """Where signals of all runs are evaluated, as no code of a drive is loaded here."""
         self.units = ShownUnits()
@@ -192,6 +196,37 @@ class RunShelf(QObject):
         self._seen -= {each.file for each in self.runs[:-MOST_RUNS] if each.file is not None}
         del self.runs[:-MOST_RUNS]
         self._bring_if_elsewhere(run)
+        self._keep_within()
+
+    def _keep_within(self) -> None:
+        """Let the oldest runs go where all take more than they may: those not read first, none that is shown, and never
+        the latest."""
+        if not self.kept_bytes or self.path is None:
+            return
+        listed = {run.file: run for run in self.runs if run.file is not None}
+        sizes = {}
+        can_come_back = {run.file for _, run in self.deleted}
+        for path in set(self.folder.glob("run*.h5")) - can_come_back:
+            with contextlib.suppress(OSError):
+                sizes[path] = path.stat()
+        total = sum(stat.st_size for stat in sizes.values())
+        dead = []
+        for path in sorted(sizes, key=lambda each: (each in listed, sizes[each].st_mtime)):
+            if total <= self.kept_bytes:
+                break
+            run = listed.get(path)
+            if run is not None and (run.shown or run is self.runs[-1]):
+                continue
+            total -= sizes[path].st_size
+            dead.append(path)
+            if run is not None:
+                self.runs.remove(run)
+            else:
+                self.older = max(0, self.older - 1)
+            self._seen.discard(path)
+        if dead:
+            self._jobs.start(BRING_RUNS, lambda _: thrown_away(dead), lambda _: None)
+            self.trimmed.emit(len(dead))
 
     def remove(self, run: KeptRun) -> None:
         """The last few can be brought back until the drive is closed; then their files go."""

@@ -33,6 +33,17 @@ class FigureTable(QTableWidget):
                 item.setToolTip(text)
                 self.setItem(r, c, item)
 
+    def copy_all(self) -> None:
+        """All of it, with its heads, to the clipboard."""
+        heads = [self.horizontalHeaderItem(c) for c in range(self.columnCount())]
+        lines = ["\t".join(head.text() if head is not None else "" for head in heads)]
+        for r in range(self.rowCount()):
+            items = [self.item(r, c) for c in range(self.columnCount())]
+            lines.append("\t".join(item.text() if item is not None else "" for item in items))
+        clipboard = QGuiApplication.clipboard()
+        assert clipboard is not None
+        clipboard.setText("\n".join(lines))
+
     def event(self, event: QEvent | None) -> bool:
         """Copying figures goes before copying cards."""
         return taken_over(event, QKeySequence.StandardKey.Copy) or super().event(event)

@@ -33,6 +33,8 @@ class Tokens:
     on_brass: str = "#FFFFFF"
     traces: tuple[str, ...] = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00")
     """Okabe-Ito without yellow, in the order in which traces take them."""
+    further: tuple[str, ...] = ("#6A3D9A", "#8C564B", "#7F7F00", "#C2185B", "#5B6B73")
+    """For what comes after these and the ink: told apart by their names beside them rather than by hue alone."""
     strong: str = "#0072B2"
     """Of two traces of one kind, the one that counts; ``pale`` is what it is compared with."""
     pale: str = "#56B4E9"
@@ -61,6 +63,7 @@ DARK = Tokens(
     on_petrol="#10201F",
     on_brass="#231A08",
     traces=("#56B4E9", "#E69F00", "#009E73", "#CC79A7", "#D55E00", "#4C8FC9"),
+    further=("#B39DDB", "#C8A08C", "#C0CA33", "#F06292", "#90A4AE"),
     strong="#56B4E9",
     pale="#4C7F9E",
     contrast="#E69F00",
@@ -74,7 +77,7 @@ def tokens() -> Tokens:
 
 
 def trace_colour(number: int) -> str:
-    shades = (*tokens().traces, tokens().ink)
+    shades = (*tokens().traces, tokens().ink, *tokens().further)
     return shades[number % len(shades)]
 
 

@@ -175,6 +175,7 @@ ACTIONS = (
     ActionSpec("shelve", "Put the assembly on your shelf", "Insert", "", lambda w: w.drive_page.shelve()),
     ActionSpec("unshelve", "Take off your shelf", "Insert"),
     ActionSpec("run", "Run or stop", "Run", "Ctrl+R", lambda w: w.run_or_stop()),
+    ActionSpec("hold", "Hold this run beside new ones", "Run", "H", lambda w: w.page("Runs").kept.hold_current()),
     ActionSpec("live", "Live run, or stop it", "Run", "Ctrl+Shift+R", lambda w: w.live_or_stop()),
     ActionSpec("open_loop", "Open or close this loop", "Run", "Ctrl+L", lambda w: w.editing.toggle_loop()),
     ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", lambda w: w.editing.toggle_sensors()),

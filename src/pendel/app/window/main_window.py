@@ -223,6 +223,9 @@ class MainWindow(QMainWindow):
         self.live.changed.connect(self._show_live)
         self.live.moved.connect(self._live_moved)
         self.live.status_message.connect(self.say)
+        self.session.shelf.trimmed.connect(
+            lambda count: self.say(f"{count} of the oldest runs went, as all took more than the preferences say.")
+        )
         self.live.may_run = lambda: may_run(self.session, self)
         self.live.extra_keys = self._live_keys
         self.drive_page.spine.loop_wanted.connect(self._show_loop)

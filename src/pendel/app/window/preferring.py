@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject
 from PyQt6.QtGui import QKeySequence
 
-from pendel.app.session.preferences import AUTOSAVE, CORES, MEMORY, SCRIPTS, Preferences
+from pendel.app.session.preferences import AUTOSAVE, CORES, KEPT, MEMORY, SCRIPTS, Preferences
 from pendel.app.window.actions import ACTIONS
 from pendel.core.cores import use_cores
 from pendel.remote.given import given_folder
@@ -24,7 +24,7 @@ class Preferring(QObject):
         self.window = window
         self.preferences = Preferences(window.settings, self)
         self.preferences.changed.connect(self._changed)
-        for name in (CORES, MEMORY, AUTOSAVE, SCRIPTS):
+        for name in (CORES, MEMORY, KEPT, AUTOSAVE, SCRIPTS):
             self._changed(name)
 
     def _changed(self, name: str) -> None:
@@ -35,6 +35,8 @@ class Preferring(QObject):
                 use_cores(wanted)  # else it stays what the environment says
         elif name == MEMORY:
             session.shelf.hidden_bytes = int(self.preferences.number(MEMORY) * 2**20)
+        elif name == KEPT:
+            session.shelf.kept_bytes = int(self.preferences.number(KEPT) * 1e6)
         elif name == AUTOSAVE:
             session.autosave_within(self.preferences.number(AUTOSAVE))
         elif name == SCRIPTS:
