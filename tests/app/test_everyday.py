@@ -576,11 +576,10 @@ def test_lines_are_found_beside_the_window_and_only_the_newest_are_shown(window,
 def test_a_run_is_named_by_what_its_fields_showed(window):
     """A value that was the catalogue's own is told as the field showed it, a choice in the words of its list."""
     click_card(window, "bridge")
-    default = window.drive_page.inspector.fields["t_least"].text()
     run(window)
     window.show_page("Drive")
     type_into(window.drive_page.inspector.fields["t_least"], "300 ns")
-    assert run(window).differs == f"Bridge t_least {default} µs → 300 ns"
+    assert run(window).differs == "Bridge t_least 300 ns"
     window.session.do(commands.set_choice(window.session.drive, "bridge", "device", "igbt"))
     assert run(window).differs == "Bridge: IGBTs"
     window.show_page("Drive")

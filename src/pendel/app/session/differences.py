@@ -7,6 +7,7 @@ from dataclasses import replace
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.document import Card, Drive, End, Wire
 from pendel.core.errors import DriveProblem
+from pendel.core.quantities.expressions import is_literal
 
 DATA = {
     "profile": "profile",
@@ -55,15 +56,24 @@ def same_but_for_name(a: Card, b: Card) -> bool:
     return replace(a, name=b.name, x=b.x, y=b.y, tuned_on=b.tuned_on) == b
 
 
-def differences(old: Drive | None, drive: Drive, maximum: int = 3) -> str:
-    """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
+def written(text: str) -> str:
+    """A figure with its unit as it is read, not as it is typed: ``35 A·s/m``."""
+    return text.replace("*", "·") if is_literal(text) else text
+
+
+def differences(old: Drive | None, drive: Drive, maximum: int = 3, *, both: bool = False) -> str:
+    """What differs from the run before, for naming a run: ``K_p 15 A·s/m``; with ``both``, what it was before, too."""
     if old is None:
         return "first run"
     sentences: list[str] = []
+
+    def told(what: str, was: str, now: str) -> str:
+        return f"{what} {f'{written(was)} → ' if both else ''}{written(now)}"
+
     for name, quantity in drive.quantities.items():
         before = old.quantities.get(name)
         if before and before.text != quantity.text:
-            sentences.append(f"{name} {before.text} → {quantity.text}")
+            sentences.append(told(name, before.text, quantity.text))
     called = {key: was for key, card in drive.cards.items() if (was := name_before(old, drive, key, card))}
     for key, card in drive.cards.items():
         before = old.cards.get(called.get(key, key))
@@ -73,11 +83,11 @@ def differences(old: Drive | None, drive: Drive, maximum: int = 3) -> str:
         if before.name != card.name:
             sentences.append(f"{before.name} is called {card.name}")
         if before.kind != card.kind:
-            sentences.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
+            sentences.append(told(f"{card.name}:", title_of(before), title_of(card)))
         for name in sorted(card.values.keys() | before.values.keys()) if card.kind == before.kind else ():
             was, now = value_told(before, name), value_told(card, name)
             if was != now:  # not where a default was written out
-                sentences.append(f"{card.name} {name} {was} → {now}")
+                sentences.append(told(f"{card.name} {name}", was, now))
         for name in sorted(card.choices.keys() | before.choices.keys()) if card.kind == before.kind else ():
             if choice_told(before, name) != choice_told(card, name):
                 sentences.append(f"{card.name}: {choice_told(card, name)}")
@@ -87,7 +97,7 @@ def differences(old: Drive | None, drive: Drive, maximum: int = 3) -> str:
     gone = old.cards.keys() - drive.cards.keys() - set(called.values())
     sentences += [f"without {card.name}" for key, card in old.cards.items() if key in gone]
     sentences += [
-        f"{c.name} phase {old.cards[key].phase or 0} → {c.phase or 0}"
+        told(f"{c.name} phase", f"{old.cards[key].phase or 0}", f"{c.phase or 0}")
         for key, c in drive.cards.items()
         if key in old.cards and old.cards[key].phase != c.phase
     ]

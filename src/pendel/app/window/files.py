@@ -308,7 +308,7 @@ class DriveFiles(QObject):
             there = file.load_as_far_as_it_goes(path)[0]
         except FileProblem as problem:
             return f"the file cannot be read: {problem.reason}"
-        return differences(there, self.session.drive, MOST_TOLD)
+        return differences(there, self.session.drive, MOST_TOLD, both=True)
 
     def _remember(self, path: Path) -> None:
         recent = [str(path), *(p for p in self._recent() if p != str(path))][:MOST_RECENT]
