@@ -217,3 +217,25 @@ def test_logic_is_its_table(law):
         "out"
     ]
     np.testing.assert_array_equal(seen, [float(tables[law](x > 0.5, y > 0.5)) for x, y in pairs])
+
+
+def test_without_magnets_the_currents_for_a_torque_are_those_of_least_amperes():
+    """ψ = 0: M = 3/2 p (L_d − L_q) i_d i_q is had with fewest amperes where |i_d| = |i_q| (Boldea: Reluctance
+    Synchronous Machines and Drives; from memory); found within some ticks, whatever the torque was before."""
+    d = pendel.Drive()
+    d.set("tick", "0.1 ms")
+    d.add("step", "Torque", before="8 N*m", after="-2 N*m", t_0="5 ms")
+    d.add("torque_to_currents", "Currents", p="3", psi="0 Wb", L_d="2 mH", L_q="9 mH", I_max="40 A")
+    d.connect("torque.out", "currents.torque")
+    run = d.run("10 ms")
+    for at, torque in ((4.9e-3, 8.0), (9.9e-3, -2.0)):
+        i_d, i_q = (float(run[f"currents.{name}"].at(np.array([at]))[0]) for name in ("i_d", "i_q"))
+        assert 1.5 * 3 * (2e-3 - 9e-3) * i_d * i_q == pytest.approx(torque, rel=1e-6)
+        assert i_d == pytest.approx(-abs(i_q), rel=1e-6)
+    d.set("torque.after", "0 N*m")
+    assert all(abs(d.run("60 ms")[f"currents.{name}"].y[-1]) < 1e-3 for name in ("i_d", "i_q"))
+    d.set("currents.L_q", "2 mH")
+    assert "no current makes torque" in d.check()[0].sentence
+    machine = pendel.Drive()
+    machine.add("pmsm", "Machine", psi_f="0 Wb", L_d="2 mH", L_q="2 mH")
+    assert any("neither magnets nor different inductances" in f.sentence for f in machine.check())

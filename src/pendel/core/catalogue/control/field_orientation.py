@@ -147,13 +147,16 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q
     follows from the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere,
     else what the voltage leaves. It goes no further than to where the limits of current and voltage meet,
-    nor than to the most torque per volt.
+    nor than to the most torque per volt. Without magnets the i_d before is a mean of two, by which i_q = c/i_d is
+    found as a square root is (Heron's method), instead of swinging about it.
     """
     more = L_q - L_d
+    least = 0.001 * absolute(more) * I_max
     deepest = -2.0 * more * I_max * I_max / (psi + sqrt(psi * psi + 8.0 * more * more * I_max * I_max))
     top = sqrt(maximum(I_max * I_max - deepest * deepest, 0.0))
-    q = saturate(torque / (1.5 * p * (psi - more * held)), -top, top)
-    d = -2.0 * more * q * q / (psi + sqrt(psi * psi + 4.0 * more * more * q * q))
+    lever = maximum(psi - more * held, least)
+    q = saturate(torque / (1.5 * p * lever), -top, top)
+    d = -2.0 * more * q * q / maximum(psi + sqrt(psi * psi + 4.0 * more * more * q * q), least)
     link = u_link if u_link > 0.05 * U_dc else U_dc
     left = share * link * 0.5773502691896258 / maximum(absolute(speed), 1e-3)
     flux = minimum(left, 4.0 * (psi + (L_d + L_q) * I_max))
@@ -166,16 +169,19 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     ridge = -2.0 * k * flux * flux / (whole + sqrt(whole * whole + 8.0 * k * k * flux * flux))
     d = maximum(minimum(d, weak), maximum(meet, (ridge - psi) / L_d))
     d = saturate(d, -I_max, 0.0)
-    held = d
+    held = d + 0.5 * maximum(1.0 - psi / lever, 0.0) * (held - d)
     rest = L_d * d + psi
     most = sqrt(maximum(I_max * I_max - d * d, 0.0))
     most = minimum(most, sqrt(maximum(flux * flux - rest * rest, 0.0)) / L_q)
     i_d = d
-    i_q = saturate(torque / (1.5 * p * (psi - more * d)), -most, most)
+    i_q = saturate(torque / (1.5 * p * maximum(psi - more * d, least)), -most, most)
 
 
 def field_along_d(v: Values, card: Card) -> list[Contradiction]:
     """The update weakens the field only, as machines need it whose magnets lie in the way of the d axis."""
+    if v["psi"] == 0 and v["L_d"] == v["L_q"]:
+        sentence = "Without magnets and with one inductance along d and q no current makes torque. Correct one of them."
+        return [Contradiction(sentence, "psi")]
     if v["L_d"] <= v["L_q"]:
         return []
     return [

@@ -26,6 +26,8 @@ def drags(card: Card, key: str, friction: float, resistance: float, squared: flo
     """A finding where friction is large beside the machine: at a voltage and without load it takes
     b·R/(k² + b·R) off the speed. ``squared`` is what torque and EMF constant, multiplied, amount to
     for its ``resistance``."""
+    if squared == 0:  # a machine without magnets has no speed that it would run to by itself
+        return []
     taken = friction * resistance / (squared + friction * resistance)
     if not taken > LARGE_DRAG:
         return []

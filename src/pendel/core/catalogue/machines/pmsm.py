@@ -124,6 +124,10 @@ def circuit(v: Values, card: Card) -> dict[str, float]:
 
 
 def contradictions(v: Values, card: Card) -> list[Contradiction]:
+    star = star_values(v, card)
+    if star["psi"] == 0 and star["L_d"] == star["L_q"]:
+        sentence = "It has neither magnets nor different inductances along d and q, so no torque. Enter one of both."
+        return [Contradiction(sentence, "psi_f")]
     if card.choices.get("entry") != "sheet" or math.isnan(v["k_t"]):
         return []
     psi = star_values(v, card)["psi"]
@@ -181,7 +185,8 @@ def envelope(v: Values, card: Card) -> Curve:
     m = circuit(v, card)
     voltage = v["U_dc"] / math.sqrt(3.0)
     top = most_torque(m, v["I_max"], 0.0, voltage)
-    end = 3.0 * voltage / (m["p"] * m["psi"])
+    weakest = max(m["psi"], 0.2 * abs(m["L_q"] - m["L_d"]) * v["I_max"])  # without magnets the field ends never
+    end = 3.0 * voltage / (m["p"] * weakest)
     speeds = np.linspace(0.0, end, 121)
     torques = np.array([most_torque(m, v["I_max"], w, voltage) for w in speeds])
     last = int(np.max(np.flatnonzero(torques > 1e-3 * top))) + 2 if top > 0 else len(speeds)
@@ -228,7 +233,7 @@ KIND = Part(
         Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
         Value("L_d", "d inductance", "mH", "0.9", low=0.0, open_low=True),
         Value("L_q", "q inductance", "mH", "1.4", low=0.0, open_low=True),
-        Value("psi_f", "Magnet flux", "Wb", "0.32", low=0.0, open_low=True),
+        Value("psi_f", "Magnet flux", "Wb", "0.32", low=0.0),
         Value("R_ll", "Line to line", "mΩ", "80", low=0.0, open_low=True),
         Value("L_ll", "Line to line", "mH", "1.8", low=0.0, open_low=True),
         Value("L_ll_q", "the same along q", "mH", "", low=0.0, open_low=True),
