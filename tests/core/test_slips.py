@@ -126,3 +126,26 @@ def test_what_only_remembers_never_makes_a_loop_unstable():
     np.testing.assert_allclose(np.sort(np.abs(poles)), [0.5, 0.8, 0.9], rtol=1e-12)
     phi[5, 5] = 1.02
     assert np.max(np.abs(relevant_poles(phi, gamma, row))) == pytest.approx(1.02), "what grows elsewhere is told"
+
+
+def test_a_regulator_that_may_give_more_than_a_duty_gets_a_pulse_stage_between_or_is_limited():
+    d = pendel.open_example("car_door_drive")
+    t = np.linspace(0, 0.2, 500)
+    before = d.run("0.2 s")["door_motor.current"].at(t)
+    d.remove("pulse_stage")
+    d.connect("current_pi.out", "bridge.duty")
+    (found,) = [each for each in d.check() if "cut off" in each.sentence]
+    assert "−46.08 to 46.08" in found.sentence and found.fix_label == "Put a pulse stage between"
+    d.do(found.fix)
+    assert not d.check() and np.allclose(d.run("0.2 s")["door_motor.current"].at(t), before, atol=0.3), (
+        "laid out for the nominal link"
+    )
+    d.undo()
+    for low, high, left in (("-1.2", "0.9", ("-1", "0.9")), ("-1", "1.1", ("-1", "1"))):
+        d.set("current_pi.low", low)
+        d.set("current_pi.high", high)
+        (found,) = [each for each in d.check() if "cut off" in each.sentence]
+        assert found.fix_label == "Limit it to that"
+        d.do(found.fix)
+        assert (d.card("current_pi").texts["low"], d.card("current_pi").texts["high"]) == left
+        assert not [each for each in d.check() if "cut off" in each.sentence]

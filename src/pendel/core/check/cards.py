@@ -3,6 +3,7 @@ itself."""
 
 from __future__ import annotations
 
+import contextlib
 import math
 
 from pendel.core.catalogue.declare import Kind, Part, Value
@@ -57,7 +58,8 @@ def examine_card(of: Subject, key: str, kind: Kind) -> None:
         starts_of(card, key, kind, names, result)
     if good:
         for rule in kind.rules:
-            result.findings += rule(card, key, result)
+            with contextlib.suppress(ArithmeticError):  # values far from all that is usual lead to no numbers
+                result.findings += rule(card, key, result)
 
 
 def values_of(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> bool:

@@ -12,6 +12,7 @@ from pendel.core.check.formats import formats
 from pendel.core.check.panel import panel
 from pendel.core.check.plans import plans
 from pendel.core.check.rates import held_angles
+from pendel.core.check.reach import limits_beyond
 from pendel.core.check.settings import quantities, settings
 from pendel.core.check.ties import ties
 from pendel.core.check.unit_fit import unit_fit
@@ -38,6 +39,7 @@ RULES: tuple[Rule, ...] = (
     taps,
     unit_fit,
     held_angles,
+    limits_beyond,
     panel,
     plans,
 )

@@ -60,7 +60,7 @@ KIND = Block(
         Port("gear", Link.SIGNAL_OUT, "Number of the gear", "left"),
     ),
     values=(
-        Value("h", "Down below, less by", "%", "25", low=0.0, high=0.95),
+        Value("h", "Down below, less by", "%", "25", low=0.0, high=0.9),
         Value("later", "Later when all is asked, by", "%", "40", low=0.0, high=5.0),
         Value("T_wait", "Between changes at least", "s", "1.5", low=0.0),
         Value("v_open", "Neutral below", "km/h", "0", low=0.0),

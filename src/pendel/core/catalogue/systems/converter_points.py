@@ -10,6 +10,7 @@ import numpy as np
 
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Rows, Value, Values
 from pendel.core.catalogue.systems import loads
+from pendel.core.catalogue.systems.scattered import beyond_figures
 from pendel.core.drive.document import Card
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import Group
@@ -58,6 +59,8 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if not LEAST_POINTS <= len(points) <= MOST_POINTS:
         sentence = f"It has {len(points)} points of its efficiency. Give {LEAST_POINTS} to {MOST_POINTS} of the sheet."
         return [Contradiction(sentence, "rows:0")]
+    if found := beyond_figures(points, v["U_out"]):
+        return found
     fit = fitted(points, v["U_out"])
     if fit.worst > ROUGH:
         power, efficiency = points[fit.worst_at]

@@ -15,7 +15,7 @@ import numpy as np
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Rows, Value, Values
 from pendel.core.catalogue.remarks.seen import Seen
 from pendel.core.catalogue.systems import engine
-from pendel.core.catalogue.systems.scattered import CELLS, Surface, fit_surface, flat, left_points
+from pendel.core.catalogue.systems.scattered import CELLS, Surface, beyond_figures, fit_surface, flat, left_points
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
@@ -103,6 +103,8 @@ def faults(v: Values, card: Card) -> list[Contradiction]:
     if not LEAST_POINTS <= len(points) <= MOST_POINTS:
         sentence = f"Its map has {len(points)} points. Give {LEAST_POINTS} to {MOST_POINTS} with use or rate of fuel."
         return [Contradiction(sentence, "rows:0")]
+    if found := beyond_figures(points, v["M_f"], v["H_u"], v["M_max"]):
+        return found
     for k, (w, m, consumed, rate) in enumerate(points):
         where = f"Row {k + 1} ({figure(w, 'rpm', 3)}, {figure(m, 'N·m', 3)})"
         if np.isnan(consumed) == np.isnan(rate):

@@ -25,7 +25,7 @@ from pendel.core.catalogue.systems.envelope import (
     state,
     terms_at,
 )
-from pendel.core.catalogue.systems.scattered import CELLS, Surface, fit_surface, flat, left_points
+from pendel.core.catalogue.systems.scattered import CELLS, Surface, beyond_figures, fit_surface, flat, left_points
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
@@ -131,6 +131,8 @@ def faults(v: Values, card: Card) -> list[Contradiction]:
     if not LEAST_POINTS <= len(points) <= MOST_POINTS:
         sentence = f"Its map has {len(points)} points. Give {LEAST_POINTS} to {MOST_POINTS}, with efficiency or loss."
         return [Contradiction(sentence, "rows:0")]
+    if found := beyond_figures(points, v["M_max"], v["P_max"]):
+        return found
     for k, (w, m, eta, loss) in enumerate(points):
         where = f"Row {k + 1} ({figure(w, 'rpm', 3)}, {figure(m, 'N·m', 3)})"
         if np.isnan(eta) == np.isnan(loss):

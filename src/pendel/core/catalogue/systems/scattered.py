@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from pendel.core.catalogue.declare import Contradiction
 from pendel.core.catalogue.machines.co_energy import DEGREE, Beyond, values_of_basis
 from pendel.core.catalogue.remarks.seen import Seen
 from pendel.core.drive.findings import Remark
@@ -22,6 +23,7 @@ SMOOTHINGS = (1e-4, 1e-3, 1e-2, 1e-1, 1.0, 10.0, 100.0)
 FOLDS = 5
 ROOM = 0.02
 """Of what the points span: so far beyond them is not told."""
+SMALLEST, LARGEST = 1e-30, 1e30
 LEVEL = 1e-3
 """What first differences weigh beside the third: far from all points the surface is level."""
 
@@ -52,6 +54,16 @@ class Surface:
         led = [b.led(np.asarray(places, float))[0] for b, places in zip(self.beyond, (x, y))]
         along = [basis_of(self.low[k], self.step[k], led[k]) for k in (0, 1)]
         return np.asarray(np.sum((along[0] @ self.coefficients) * along[1], axis=1))
+
+
+def beyond_figures(rows: Sequence[Sequence[float]], *others: float) -> list[Contradiction]:
+    """A fault for numbers with which nothing can be fitted, as their squares are none."""
+    for k, row in enumerate(rows):
+        if any(number and not SMALLEST < abs(number) < LARGEST for number in row if number == number):
+            return [Contradiction(f"Row {k + 1} has a figure far from all that is possible. Correct it.", f"rows:{k}")]
+    if any(number and not SMALLEST < abs(number) < LARGEST for number in others):
+        return [Contradiction("One of its values is far from all that is possible. Correct it.", "rows:0")]
+    return []
 
 
 def left_points(
