@@ -10,8 +10,10 @@ import pytest
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox, QScrollArea, QWidget
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QLineEdit, QMenu, QMessageBox, QScrollArea, QWidget
 
+import pendel
+from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.runs import spectrum_panel
 from pendel.app.runs.page import LEAST_STRIPS
 from pendel.app.runs.spectra_shown import spectra_for
@@ -685,3 +687,25 @@ def test_a_page_that_is_not_loaded_yet_keeps_nobody_waiting(window, monkeypatch)
     go.set()
     assert until(lambda: isinstance(window.stack.currentWidget(), Page) and window.page_now == "Loops")
     assert window.stack.currentWidget() is window.page("Loops") and not loading[0]
+
+
+def test_enter_leads_to_a_profile_and_f2_edits_the_cell_of_a_table(window):
+    """As it leads to the first value of other cards; F2 elsewhere renames."""
+    d = pendel.Drive(document=window.session.drive)
+    d.add("load_torque", "Gust", profile=[("0 s", "1 N*m"), ("1 s", "2 N*m")])
+    window.session.select(["gust"])
+    settle()
+    window.drive_page.sheet.setFocus()
+    QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_Return)
+    settle()
+    table = QApplication.focusWidget()
+    assert isinstance(table, TextTable) and (table.currentRow(), table.currentColumn()) == (0, 1)
+    window.actions_by_name["rename"].trigger()
+    settle()
+    editor = QApplication.focusWidget()
+    assert isinstance(editor, QLineEdit) and editor is not window.drive_page.inspector.name_field
+    editor.setText("3 N*m")
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    settle()
+    assert window.session.drive.cards["gust"].profile[0][1] == "3 N*m"
+    window.session.undo.setClean()

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QApplication, QHBoxLayout, QStackedWidget, QWidget
 
 from pendel.app.drive.assembly_bar import AssemblyBar
 from pendel.app.drive.circuit_view import CircuitView
+from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.drive.find_line import FindLine
 from pendel.app.drive.inspector import Inspector
 from pendel.app.drive.new_block import NewBlock
@@ -83,13 +84,15 @@ class DrivePage(Page):
         return self.sheet.drawing() if inside is self.sheet else drawing_of(inside)
 
     def rename(self) -> None:
-        """The quantity being edited or the tap in focus, else the selected card."""
+        """The quantity being edited, the tap or the cell of a table in focus, else the selected card."""
         focused = QApplication.focusWidget()
         quantity = next((n for n, f in self.spine.fields.items() if f is focused), None)
         if quantity is not None:
             self.spine.rename_quantity(quantity)
         elif isinstance(focused, TapRow):
             focused.rename_wanted.emit()
+        elif isinstance(focused, TextTable) and (cell := focused.currentItem()) is not None:
+            focused.editItem(cell)
         elif self.session.selection:
             self.inspector.edit_name()
 
@@ -111,11 +114,19 @@ class DrivePage(Page):
         self.sheet.setFocus()
 
     def _edit(self) -> None:
-        """From the selected card to its first value."""
+        """From the selected card to its first value, or to the first cell of its profile or table, where that is what
+        it mainly has."""
+        tabs = self.inspector.tabs() if len(self.session.selection) == 1 else []
+        if tabs[:1] == ["Profile"] and self.inspector.tab != tabs[0]:
+            self.inspector.show_tab(tabs[0])
         first = next(iter(self.inspector.fields.values()), None)
+        tables = (each for each in self.inspector.findChildren(TextTable) if each.isVisible())
         if first is not None:
             first.setFocus()
             first.selectAll()
+        elif (table := next(tables, None)) is not None:
+            table.setFocus()
+            table.setCurrentCell(0, table.columnCount() - 1)
 
     def look_for(self) -> bool:
         self.close_circuit()
