@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     import xarray
 
     from pendel.core.envelope.report import EnvelopeReport
+    from pendel.core.series.mattering import Mattering
     from pendel.core.series.rows import Row
     from pendel.core.series.running import Going
     from pendel.core.verbs.heating import HeatReport
@@ -95,6 +96,28 @@ class SeriesView:
     def run(self) -> list[SeriesRow]:
         """All rows, in their order; what is missing is run before."""
         return sorted(self, key=lambda row: row.number)
+
+    def what_matters(self, figure: str) -> Mattering:
+        """How much of the spread of a figure each thing explains that varies, and its slopes, once all rows are there:
+        `shares` by Sobol indices with their intervals, total ones where the series is combined by ``"pairs for total
+        indices"``; `slopes` with standard errors, the others held. See `pendel.core.series.mattering`.
+
+        Raises
+        ------
+        DriveProblem
+            where the series has no such figure.
+        """
+        from pendel.core.series.gathered import Gathered
+        from pendel.core.series.mattering import what_matters_for
+
+        self.run()
+        store = self._going.store()
+        try:
+            gathered = Gathered(self._going.drive, self.plan)
+            gathered.add(store.rows(store.numbers().tolist()))
+        finally:
+            store.close()
+        return what_matters_for(gathered, figure)
 
     def to_pandas(self) -> pandas.DataFrame:
         """All rows by their numbers; what varies as texts, figures in SI. Needs pandas."""

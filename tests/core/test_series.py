@@ -19,7 +19,7 @@ from pendel.core.check import examine
 from pendel.core.check.targets import target, targets
 from pendel.core.drive import commands
 from pendel.core.drive.file import from_text, load, to_text
-from pendel.core.drive.plans import COMBINED, GRID, HYPERCUBE, RANDOM, ROW_BY_ROW, SOBOL, Plan, Varied
+from pendel.core.drive.plans import COMBINED, GRID, HYPERCUBE, PAIRED, RANDOM, ROW_BY_ROW, SOBOL, Plan, Varied
 from pendel.core.errors import DriveProblem, FileProblem, PendelError, RunProblem
 from pendel.core.runs.requests import SeriesRequest
 from pendel.core.runs.simulate import prepare, settings_of_run
@@ -28,6 +28,7 @@ from pendel.core.series.columns import read_column
 from pendel.core.series.following import Following
 from pendel.core.series.gathered import Gathered, what_matters, wilson
 from pendel.core.series.goals import LARGEST, SMALLEST, Goal, Search
+from pendel.core.series.mattering import grouped, shares, slopes
 from pendel.core.series.points import points_of, seed_of_row
 from pendel.core.series.rows import DONE, FAILED, Row, Series, run_rows
 from pendel.core.series.running import Going, ProcessEnded, in_process, in_threads, state_of
@@ -343,6 +344,65 @@ def test_what_matters_is_what_is_known_to():
     shares = {s.name: s.share for s in what_matters(gathered_of(g, 4096, Plan(unit, SOBOL, "4096", "1", ("x",))), 4)}
     known = {"x1": 0.716, "x2": 0.179, "x3": 0.0237, "x4": 0.0072}
     assert all(shares[name] == pytest.approx(true, abs=0.03) for name, true in known.items())
+
+
+def test_total_indices_are_those_of_analysis_and_of_salib():
+    """Of the Ishigami function first order 0.3139, 0.4424, 0 and total 0.5576, 0.4424, 0.2437 (Saltelli and others:
+    Global Sensitivity Analysis, 2008, chapter 4); of the same rows SALib's, which has the same formulas."""
+    salib = pytest.importorskip("SALib.analyze.sobol")
+
+    def ishigami(x, y, z):
+        return math.sin(x) + 7 * math.sin(y) ** 2 + 0.1 * z**4 * math.sin(x)
+
+    turn = tuple(Varied(f"x{k}", "uniform", (str(-math.pi), str(math.pi))) for k in (1, 2, 3))
+    gathered = gathered_of(ishigami, 5 * 1024, Plan(turn, PAIRED, "6000", "1", ("x",)))
+    assert gathered.points.count == 5 * 1024, "whole groups, a power of two of them"
+    known = {"x1": (0.3139, 0.5576), "x2": (0.4424, 0.4424), "x3": (0.0, 0.2437)}
+    found = {share.name: share for share in shares(gathered, 3)}
+    problem = {"num_vars": 3, "names": list(known), "bounds": [[-math.pi, math.pi]] * 3}
+    theirs = salib.analyze(problem, gathered.cells[:, 3], calc_second_order=False, seed=1)
+    for k, (name, (first, total)) in enumerate(known.items()):
+        share = found[name]
+        assert share.share == pytest.approx(first, abs=0.02) and share.total == pytest.approx(total, abs=0.02)
+        assert share.total_low - 0.01 <= total <= share.total_high + 0.01
+        assert share.total == pytest.approx(theirs["ST"][k], rel=1e-6)
+        assert share.share == pytest.approx(max(0.0, theirs["S1"][k]), abs=2e-3)
+    assert gathered.points.rows(7, 9) == gathered.points.rows(0, 5120)[7:9]
+    # A group with a row that failed is left out; few groups say nothing of totals.
+    few = gathered_of(ishigami, 5 * 16, Plan(turn, PAIRED, "80", "1", ("x",)))
+    few._failed[7] = True
+    assert len(grouped(few, 3)) == 15
+    little = gathered_of(ishigami, 5 * 4, Plan(turn, PAIRED, "20", "1", ("x",)))
+    assert all(math.isnan(share.total) for share in shares(little, 3))
+    still = gathered_of(lambda *x: 3.0, 5 * 16, Plan(turn, PAIRED, "80", "1", ("x",)))
+    assert shares(still, 3) == [] and slopes(still, 3) == []
+
+
+def test_python_tells_what_matters_in_a_series():
+    d = pendel.open_example("car_door_drive")
+    d.set("until", "0.3 s")
+    what = {"m_leaf": ("uniform", "40 kg", "80 kg"), "K_p": ("uniform", "30 A*s/m", "31 A*s/m")}
+    series = d.series(what, ["max(door_motor.current)"], combined=PAIRED, count=64)
+    told = series.what_matters("max")
+    assert told.figure == "max(door_motor.current)" and len(series.run()) == 64
+    assert [share.name for share in told.shares] == ["m_leaf", "K_p"] and told.shares[0].total > 0.8
+    assert told.slopes[0].name == "m_leaf" and told.slopes[0].slope > 10 * told.slopes[0].error > 0
+    with pytest.raises(DriveProblem, match="K_p varies itself"):
+        series.what_matters("K_p")
+
+
+def test_slopes_are_those_of_least_squares():
+    """Coefficients and standard errors as of `scipy.stats.linregress` for one thing, exact for a plane."""
+    unit = tuple(Varied(f"x{k}", "uniform", ("0", "2")) for k in (1, 2))
+    plane = gathered_of(lambda x, y: 4 + 3 * x - 0.5 * y, 64, Plan(unit, SOBOL, "64", "1", ("x",)))
+    found = slopes(plane, 2)
+    assert [(each.name, round(each.slope, 9)) for each in found] == [("x1", 3.0), ("x2", -0.5)]
+    assert all(each.error < 1e-9 for each in found) and found[0].part == pytest.approx(0.9864, abs=0.01)
+    bent = gathered_of(lambda x: x**3 + 1, 50, Plan(unit[:1], HYPERCUBE, "50", "1", ("x",)))
+    line = stats.linregress(bent.cells[:, 0], bent.cells[:, 1])
+    (one,) = slopes(bent, 1)
+    assert (one.slope, one.error) == pytest.approx((line.slope, line.stderr), rel=1e-9)
+    assert slopes(gathered_of(lambda x: x, 2, Plan(unit[:1], SOBOL, "2", "1", ("x",))), 1) == []
 
 
 def test_rows_are_filtered_sorted_and_counted():

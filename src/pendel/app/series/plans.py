@@ -46,7 +46,8 @@ from pendel.core.drive.document import Drive
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.series.gathered import Gathered, short_name, what_matters
+from pendel.core.series.gathered import Gathered, short_name
+from pendel.core.series.mattering import shares, slopes
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State
 from pendel.core.series.store import store_path
@@ -362,19 +363,23 @@ class PlansPage(RowsOut):
         assert gathered is not None
         if self.rows_of.endswith(SEARCHED):
             self.side.show_shares("", [], CROWDED)
+            self.side.show_slopes(None, up, [])
             return
+        self.side.show_slopes(gathered, up, slopes(gathered, up) if up >= gathered.axes else [])
         if up < gathered.axes or gathered.axes < 2:
             self.side.show_shares("", [], "Of two or more things that vary, the page shows how much each explains.")
             return
-        shares = what_matters(gathered, up)
+        found = shares(gathered, up)
         words = (
             "share of the spread that each explains by itself, with its 95 % interval"
-            if shares
+            if found
             else "Too few rows yet, or the figure is the same in all."
         )
-        if shares and (rest := 1 - sum(s.share for s in shares)) > 0.1:
+        if found and (rest := 1 - sum(s.share for s in found)) > 0.1:
             words += f"; {100 * rest:.0f} % only together"
-        self.side.show_shares(gathered.heads[up].short, shares, words)
+        if found and not math.isnan(found[0].total):
+            words += ". Pale, and the figure: with all that it does together with others"
+        self.side.show_shares(gathered.heads[up].short, found, words)
 
     # a row -----------------------------------------------------------------------
 

@@ -10,7 +10,9 @@ from pendel.app.series.goal_box import GoalBox
 from pendel.app.series.table import cell_text
 from pendel.app.widgets.basic import button, clear, column, figure_row, label, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, font
+from pendel.core.quantities.units import number_text
 from pendel.core.series.gathered import Gathered, Share
+from pendel.core.series.mattering import Slope
 from pendel.core.series.rows import DONE, Row
 
 
@@ -27,7 +29,7 @@ class SharesBars(QWidget):
     def show_shares(self, shares: list[Share]) -> None:
         self.shares = shares
         self.setFixedHeight(self.LINE * len(shares) + 2)
-        words = "; ".join(f"{s.name} {s.share:.2f} ({s.low:.2f} to {s.high:.2f})" for s in shares)
+        words = "; ".join(share_told(s) for s in shares)
         self.setAccessibleDescription(words)
         self.setToolTip(words)
         self.update()
@@ -43,6 +45,11 @@ class SharesBars(QWidget):
             name = metrics.elidedText(share.name, Qt.TextElideMode.ElideMiddle, self.NAME - 6)
             middle = Qt.AlignmentFlag.AlignVCenter
             painter.drawText(QRectF(0, y, self.NAME, self.LINE), middle, name)
+            if share.total == share.total:
+                whole = QRectF(self.NAME, y + 4, room * min(1.0, share.total), 12)
+                painter.fillRect(whole, colour("petrol_tint"))
+                painter.setPen(QPen(colour("petrol"), 1))
+                painter.drawRect(whole)
             painter.fillRect(QRectF(self.NAME, y + 6, room * share.share, 8), colour("strong"))
             painter.setPen(QPen(colour("ink"), 1.2))
             for edge in (share.low, share.high):
@@ -50,7 +57,15 @@ class SharesBars(QWidget):
                 painter.drawLine(int(at), y + 7, int(at), y + 13)
             painter.drawLine(int(self.NAME + room * share.low), y + 10, int(self.NAME + room * share.high), y + 10)
             figure = QRectF(self.width() - 38, y, 38, self.LINE)
-            painter.drawText(figure, middle | Qt.AlignmentFlag.AlignRight, f"{share.share:.2f}")
+            told = share.total if share.total == share.total else share.share
+            painter.drawText(figure, middle | Qt.AlignmentFlag.AlignRight, f"{told:.2f}")
+
+
+def share_told(share: Share) -> str:
+    words = f"{share.name} {share.share:.2f} ({share.low:.2f} to {share.high:.2f})"
+    if share.total == share.total:
+        words += f", in all {share.total:.2f} ({share.total_low:.2f} to {share.total_high:.2f})"
+    return words
 
 
 class RowPanel(QWidget):
@@ -92,12 +107,18 @@ class RowPanel(QWidget):
         inside.addWidget(self.bars)
         self.bars_words = wrapped("", "muted")
         inside.addWidget(self.bars_words)
+        self.slopes_title = label("Slopes, the others held", "muted")
+        inside.addWidget(self.slopes_title)
+        self.slopes = QVBoxLayout()
+        self.slopes.setSpacing(2)
+        inside.addLayout(self.slopes)
         inside.addSpacing(6)
         inside.addWidget(rule())
         self.goals = GoalBox()
         inside.addWidget(self.goals)
         inside.addStretch(1)
         self.show_row(None, None)
+        self.show_slopes(None, 0, [])
 
     def show_row(self, gathered: Gathered | None, row: Row | None) -> None:
         """A row, or none."""
@@ -125,3 +146,17 @@ class RowPanel(QWidget):
         self.matters.setWordWrap(True)
         self.bars.show_shares(shares)
         self.bars_words.setText(words)
+
+    def show_slopes(self, gathered: Gathered | None, column_: int, found: list[Slope]) -> None:
+        """How the figure goes with each thing, the others held, in the units that are shown."""
+        clear(self.slopes)
+        self.slopes_title.setVisible(bool(found))
+        if gathered is None or not found:
+            return
+        up, by_name = gathered.heads[column_], {head.name: head for head in gathered.heads}
+        for each in found:
+            head = by_name[each.name]
+            size = up.shown(1.0) / head.shown(1.0)
+            slope, error = number_text(each.slope * size, 3), number_text(each.error * abs(size), 2)
+            unit = f"{up.unit or '1'}/{head.unit}" if head.unit else up.unit
+            self.slopes.addLayout(figure_row(each.name, "", f"{slope} ± {error} {unit}".strip()))

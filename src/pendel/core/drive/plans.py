@@ -22,8 +22,10 @@ to another in so many; a spread without or with a middle, cut at so many deviati
 SPREADS = ("uniform", "normal")
 """Those that have no points of their own."""
 GRID, ROW_BY_ROW, SOBOL, HYPERCUBE, RANDOM = "all with all", "row by row", "Sobol points", "Latin hypercube", "random"
-COMBINED = (GRID, ROW_BY_ROW, SOBOL, HYPERCUBE, RANDOM)
-SAMPLED = (SOBOL, HYPERCUBE, RANDOM)
+PAIRED = "pairs for total indices"
+"""Points of two sets of Sobol's, and each thing of the one put into the other: see `pendel.core.series.mattering`."""
+COMBINED = (GRID, ROW_BY_ROW, SOBOL, HYPERCUBE, RANDOM, PAIRED)
+SAMPLED = (SOBOL, HYPERCUBE, RANDOM, PAIRED)
 """Ways to combine that take a number of rows."""
 
 

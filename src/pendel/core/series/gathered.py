@@ -241,6 +241,10 @@ class Share:
     share: float
     low: float
     high: float
+    total: float = math.nan
+    """With all that it does together with others; not-a-number where the rows do not tell."""
+    total_low: float = math.nan
+    total_high: float = math.nan
 
 
 FEWEST, BINS_MOST, RESAMPLED = 20, 32, 200

@@ -15,7 +15,7 @@ import numpy as np
 from pendel.core.catalogue.card_names import names_of
 from pendel.core.check.targets import Target, target
 from pendel.core.drive.document import Drive
-from pendel.core.drive.plans import GRID, HYPERCUBE, RANDOM, ROW_BY_ROW, SAMPLED, SOBOL, SPREADS, Plan, Varied
+from pendel.core.drive.plans import GRID, HYPERCUBE, PAIRED, RANDOM, ROW_BY_ROW, SAMPLED, SOBOL, SPREADS, Plan, Varied
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, is_literal, read
 from pendel.core.quantities.named import Names
@@ -107,10 +107,26 @@ class Points:
 
         if self.combined == RANDOM:
             return np.random.default_rng(self.seed).random((self.count, len(self.axes)))
+        if self.combined == PAIRED:
+            return paired(len(self.axes), self.count, self.seed)
         if self.combined == HYPERCUBE:
             return qmc.LatinHypercube(len(self.axes), rng=self.seed).random(self.count)
         whole = qmc.Sobol(len(self.axes), rng=self.seed)
         return whole.random_base2(max(0, math.ceil(math.log2(self.count))))[: self.count]
+
+
+def paired(axes: int, count: int, seed: int) -> np.ndarray:
+    """Group by group a point of A, A with each of its places from B in turn, and B; shape (count, axes)."""
+    from scipy.stats import qmc  # slow to load
+
+    groups = count // (axes + 2)
+    both = qmc.Sobol(2 * axes, rng=seed).random_base2(max(0, math.ceil(math.log2(groups))))[:groups]
+    a, b = both[:, :axes], both[:, axes:]
+    rows = np.repeat(a[:, None, :], axes + 2, axis=1)
+    rows[:, -1, :] = b
+    for k in range(axes):
+        rows[:, k + 1, k] = b[:, k]
+    return rows.reshape(-1, axes)
 
 
 def seed_of_row(seed: int, row: int) -> int:
@@ -146,7 +162,10 @@ def points_of(drive: Drive, plan: Plan) -> Points:
 def count_of(axes: Sequence[Axis], plan: Plan) -> int:
     """How many rows a plan has. Raises `DriveProblem`."""
     if plan.combined in SAMPLED:
-        return whole_number("the number of runs", plan.count, 1, MOST_ROWS)
+        count = whole_number("the number of runs", plan.count, 1, MOST_ROWS)
+        # Of pairs whole groups, a power of two of them: else Sobol's points are not balanced.
+        groups = count // (len(axes) + 2)
+        return count if plan.combined != PAIRED else (len(axes) + 2) * 2 ** int(math.log2(max(1, groups)))
     spread = next((axis for axis in axes if axis.spread is not None and not axis.texts), None)
     if spread is not None:
         raise DriveProblem(
