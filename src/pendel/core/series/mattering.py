@@ -59,7 +59,7 @@ def shares(gathered: Gathered, column: int) -> list[Share]:
 
 
 def _of_pairs(gathered: Gathered, column: int) -> list[Share] | None:
-    """First order S_i = mean(f_B (f_AB_i − f_A))/V, total T_i = mean((f_A − f_AB_i)²)/(2 V) (Jansen: Computer Physics
+    """First order S_i = mean(f_B (f_AB_i − f_A))/V, total T_i = mean((f_A − f_AB_i)²)/2V (Jansen: Computer Physics
     Communications 117 (1999) 35), resampled by groups for the interval; None where too few groups are whole."""
     groups = grouped(gathered, column)
     if len(groups) < FEWEST_GROUPS:

@@ -1,7 +1,7 @@
 """A car on its road: mass, rolling resistance, air, slope over the place.
 
-m dv/dt = M/r − f_0 − f_1 v − f_2 v² − m g sin α(x), with coefficients as a coast-down gives them (UN GTR 15,
-annex 4; from memory). The wheels do not slip. What resists rolling has the sign of the speed."""
+m dv/dt = M/r − f_0 − f_1 v − f_2 (v + w)² − m g sin α(x), w the head wind, with coefficients as a coast-down
+gives them (UN GTR 15, annex 4; from memory). The wheels do not slip. What resists rolling has the sign of the speed."""
 
 from __future__ import annotations
 
@@ -30,7 +30,8 @@ def build(c: PartContext) -> None:
     slope = along(c, place, "x", "slope") if c.rows else ca.SX(0)
     climb = m * GRAVITY * ca.sin(ca.atan(slope))
     rolling = c.value("f_0") * ca.tanh(speed / SOFT)
-    drag = rolling + c.value("f_1") * speed + c.value("f_2") * speed * ca.fabs(speed)
+    air = speed + c.value("wind")
+    drag = rolling + c.value("f_1") * speed + c.value("f_2") * air * ca.fabs(air)
     c.equation(torque - r * (m * (1 + c.value("turning")) * gain + drag + climb))
     c.signal("speed", speed)
     c.signal("place", place)
@@ -78,6 +79,7 @@ KIND = Part(
         Value("f_0", "Rolling resistance", "N", "120", low=0.0),
         Value("f_1", "Drag by speed", "N·s/m", "0.8", low=0.0),
         Value("f_2", "Air", "N·s²/m²", "0.42", low=0.0),
+        Value("wind", "Head wind", "m/s", "0"),
     ),
     rows=Rows(
         "Road",
