@@ -61,7 +61,7 @@ def test_a_battery_takes_its_curve_from_a_spreadsheet_and_a_file(window, monkeyp
     editor.table.selectAll()
     QTest.keyClick(editor.table, Qt.Key.Key_C, CTRL)
     copied = QApplication.clipboard().text().splitlines()
-    assert len(copied) == 1 + len(rows) and copied[0].startswith("Charge, %\t") and copied[-1] == "100\t110"
+    assert len(copied) == 1 + len(rows) and copied[0].startswith("Charge, %\t") and copied[-1] == "100\t110\t100"
     put("hello")
     QTest.keyClick(editor.table, Qt.Key.Key_V, CTRL)
     settle()
@@ -76,6 +76,8 @@ def test_a_battery_takes_its_curve_from_a_spreadsheet_and_a_file(window, monkeyp
     def choose(dialog):
         dialog.columns[0].setCurrentIndex(2)
         dialog.columns[1].setCurrentIndex(1)
+        assert dialog.columns[2].itemText(3) == "– not there"
+        dialog.columns[2].setCurrentIndex(3)
 
     seen = answering(monkeypatch, choose)
     editor.take()
@@ -136,3 +138,36 @@ def test_a_plan_takes_cycles_and_files_is_repeated_and_turned_round(window, ques
     actions["From a file …"].trigger()
     settle()
     assert window.session.drive.cards["plan"].profile == profile
+
+
+def test_a_map_is_pasted_with_and_without_its_last_column_and_with_gaps(window, monkeypatch, tmp_path):
+    """Speed, torque and efficiency, as sheets have them; or with losses where there is no efficiency."""
+    d = pendel.Drive(document=window.session.drive)
+    d.add("machine_by_map", "Map")
+    window.session.select(["map"])
+    settle()
+    window.drive_page.inspector.show_tab("Map")
+    editor = window.drive_page.inspector.rows_editor
+    editor.table.selectAll()
+    editor.table.setCurrentCell(0, 0)
+    put("n\tM\teta\nrpm\tN*m\t%\n1000\t50\t91\n2000\t50\t93\n")
+    QTest.keyClick(editor.table, Qt.Key.Key_V, CTRL)
+    settle()
+    rows = window.session.drive.cards["map"].rows
+    assert rows[:2] == (("1000 rpm", "50 N*m", "91 %"), ("2000 rpm", "50 N*m", "93 %"))
+    put("0\t10\t\t40\n1000\t20\t88\t\n")
+    window.drive_page.inspector.rows_editor.table.setCurrentCell(0, 0)
+    QTest.keyClick(window.drive_page.inspector.rows_editor.table, Qt.Key.Key_V, CTRL)
+    settle()
+    assert window.session.drive.cards["map"].rows[:2] == (("0", "10", "", "40"), ("1000", "20", "88"))
+    file = tmp_path / "map.csv"
+    file.write_text("n,M,eta,P\n1000,50,0.9,\n2000,50,,300\n", encoding="utf-8")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
+    seen = answering(monkeypatch, lambda dialog: dialog.columns[3].setCurrentIndex(3))
+    window.drive_page.inspector.rows_editor.take()
+    settle()
+    assert seen[0][2] and window.session.drive.cards["map"].rows == (
+        ("1000 rpm", "50 N·m", "0.9 %"),
+        ("2000 rpm", "50 N·m", "", "300 W"),
+    )
+    window.session.undo.setClean()

@@ -222,8 +222,14 @@ class Rows:
     new: tuple[str, ...]
     first: tuple[tuple[str, ...], ...] = ()
     """Rows of a card that was just added."""
+    needed: int = 0
+    """How many columns a table that is taken from elsewhere must have, from the first on; zero for all."""
     harmonics: bool = False
     """Whether the first column is the order of a harmonic of the card's frequency."""
+
+    @property
+    def least(self) -> int:
+        return self.needed or len(self.columns)
 
 
 Values = Mapping[str, float]

@@ -139,8 +139,11 @@ def is_unit_text(text: str) -> bool:
     return bool(text.strip())
 
 
-def rows_of(cells: Cells, columns: Sequence[int], units: Sequence[str]) -> list[tuple[str, ...]]:
-    """Texts of chosen columns with their units (empty: as they stand), for fields of a card.
+def rows_of(
+    cells: Cells, columns: Sequence[int], units: Sequence[str], needed: int | None = None
+) -> list[tuple[str, ...]]:
+    """Texts of chosen columns with their units (empty: as they stand), for fields of a card. From ``needed`` on, cells
+    may be empty and columns beyond those that there are, which leaves them out.
 
     Raises
     ------
@@ -150,7 +153,11 @@ def rows_of(cells: Cells, columns: Sequence[int], units: Sequence[str]) -> list[
     picked = []
     for row, line in zip(cells.rows, cells.lines):
         texts = []
-        for column, unit_text in zip(columns, units):
+        for place, (column, unit_text) in enumerate(zip(columns, units)):
+            optional = needed is not None and place >= needed
+            if optional and (column >= len(row) or not row[column]):
+                texts.append("")
+                continue
             if not row[column]:
                 raise FileProblem(
                     cells.source,
@@ -158,6 +165,8 @@ def rows_of(cells: Cells, columns: Sequence[int], units: Sequence[str]) -> list[
                 )
             whole = NUMBER.fullmatch(row[column]) is not None
             texts.append(f"{row[column]} {unit_text}" if unit_text and whole else row[column])
+        while needed is not None and len(texts) > needed and not texts[-1]:
+            texts.pop()  # what is left out at the end is as the card has it
         picked.append(tuple(texts))
     return picked
 

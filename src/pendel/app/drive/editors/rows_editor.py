@@ -40,6 +40,9 @@ class RowsEditor(QWidget):
         self.note.setText(wrong[0].sentence if wrong else "")
 
     def _set(self, rows: list[list[str]]) -> None:
+        for texts in rows:  # what the card has by itself is not written down
+            while len(texts) > self.spec.least and texts[-1] == self.spec.columns[len(texts) - 1].default:
+                texts.pop()
         self.session.attempt(lambda: commands.set_rows(self.session.drive, self.card, rows))
 
     def _typed(self, n: int, place: int, text: str) -> None:
@@ -54,7 +57,7 @@ class RowsEditor(QWidget):
     def take(self, path: str = "") -> None:
         """Rows of a text file, in place of those that are there or behind them."""
         try:
-            taken = taken_from_file(self, self._wanted(), path or "")
+            taken = taken_from_file(self, self._wanted(), path or "", self.spec.least)
         except FileProblem as problem:
             self.note.setText(str(problem))
             return
@@ -64,7 +67,7 @@ class RowsEditor(QWidget):
 
     def paste(self, at: int, text: str) -> None:
         try:
-            taken = taken_from_text(self, self._wanted(), text)
+            taken = taken_from_text(self, self._wanted(), text, self.spec.least)
         except FileProblem as problem:
             self.note.setText(str(problem))
             return

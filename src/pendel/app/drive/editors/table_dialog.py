@@ -15,16 +15,21 @@ from pendel.core.formats.cells import Cells, cells_of, cells_of_file, is_unit_te
 Column = tuple[str, str]
 """Label and usual unit."""
 SHOWN = 3
+LEFT_OUT = "– not there"
 WHERE = (("replace", "in place of what is there"), ("after", "after what is there"))
 
 
 class TableDialog(QDialog):
-    """By column of the card: a column of the file and its unit. Its first rows are shown as they will be."""
+    """By column of the card: a column of the file and its unit. Its first rows are shown as they will be. Columns from
+    ``needed`` on may be left out."""
 
-    def __init__(self, cells: Cells, wanted: Sequence[Column], parent: QWidget | None = None) -> None:
+    def __init__(
+        self, cells: Cells, wanted: Sequence[Column], parent: QWidget | None = None, needed: int | None = None
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Take a table")
         self.cells, self.wanted = cells, wanted
+        self.needed = len(wanted) if needed is None else needed
         self.rows: list[tuple[str, ...]] = []
         body = column(self, (16, 12, 16, 12), 8)
         body.addWidget(wrapped(f"{cells.source}: {len(cells.rows)} rows, {len(cells.names)} columns", "muted"))
@@ -34,6 +39,9 @@ class TableDialog(QDialog):
             pick, unit = QComboBox(), QLineEdit(_unit_for(cells, min(n, len(cells.names) - 1), unit_text))
             pick.addItems(cells.names)
             pick.setCurrentIndex(min(n, len(cells.names) - 1))
+            if n >= self.needed:
+                pick.addItem(LEFT_OUT)
+                pick.setCurrentIndex(min(n, len(cells.names)))
             pick.setAccessibleName(f"Column for {words}")
             unit.setAccessibleName(f"Unit of {words}")
             unit.setMaximumWidth(90)
@@ -63,7 +71,8 @@ class TableDialog(QDialog):
         return WHERE[self.where.currentIndex()][0] == "after"
 
     def _chosen(self, n: int, at: int) -> None:
-        self.units[n].setText(_unit_for(self.cells, at, self.wanted[n][1]))
+        if at < len(self.cells.names):
+            self.units[n].setText(_unit_for(self.cells, at, self.wanted[n][1]))
         self._follow()
 
     def _follow(self) -> None:
@@ -74,7 +83,8 @@ class TableDialog(QDialog):
         else:
             try:
                 picked = [pick.currentIndex() for pick in self.columns]
-                self.rows = rows_of(self.cells, picked, [unit.text().strip() for unit in self.units])
+                units = [unit.text().strip() for unit in self.units]
+                self.rows = rows_of(self.cells, picked, units, self.needed)
             except FileProblem as found:
                 problem = str(found)
         lines = ["   ".join(texts) for texts in self.rows[:SHOWN]]
@@ -102,7 +112,7 @@ def _is_plain(text: str) -> bool:
 
 
 def taken_from_file(
-    parent: QWidget, wanted: Sequence[Column], path: str = ""
+    parent: QWidget, wanted: Sequence[Column], path: str = "", needed: int | None = None
 ) -> tuple[list[tuple[str, ...]], bool] | None:
     """Rows of a file that is asked for, and whether they go behind those that are there; None where nothing is taken.
 
@@ -114,20 +124,26 @@ def taken_from_file(
     if not path:
         kinds = "Tables (*.csv *.txt *.tsv);;All files (*)"
         path, _ = QFileDialog.getOpenFileName(parent, "Take a table from a file", "", kinds)
-    return _asked(parent, cells_of_file(Path(path)), wanted) if path else None
+    return _asked(parent, cells_of_file(Path(path)), wanted, needed) if path else None
 
 
-def taken_from_text(parent: QWidget, wanted: Sequence[Column], text: str) -> list[tuple[str, ...]] | None:
-    """Rows of what was pasted: at once where it has as many columns, else by asking. Raises `FileProblem`."""
+def taken_from_text(
+    parent: QWidget, wanted: Sequence[Column], text: str, needed: int | None = None
+) -> list[tuple[str, ...]] | None:
+    """Rows of what was pasted: at once where it has as many columns, or all that are ``needed``, else by asking. Raises
+    `FileProblem`."""
     cells = cells_of(text)
-    if len(cells.names) == len(wanted):
-        return rows_of(cells, range(len(wanted)), cells.units)
-    asked = _asked(parent, cells, wanted)
+    least = len(wanted) if needed is None else needed
+    if least <= len(cells.names) <= len(wanted):
+        return rows_of(cells, range(len(cells.names)), cells.units, least)
+    asked = _asked(parent, cells, wanted, needed)
     return asked[0] if asked is not None else None
 
 
-def _asked(parent: QWidget, cells: Cells, wanted: Sequence[Column]) -> tuple[list[tuple[str, ...]], bool] | None:
-    dialog = TableDialog(cells, wanted, parent)
+def _asked(
+    parent: QWidget, cells: Cells, wanted: Sequence[Column], needed: int | None = None
+) -> tuple[list[tuple[str, ...]], bool] | None:
+    dialog = TableDialog(cells, wanted, parent, needed)
     took = dialog.exec() == QDialog.DialogCode.Accepted
     rows, behind = dialog.rows, dialog.appends()
     dialog.deleteLater()

@@ -154,6 +154,7 @@ KIND = Part(
         ),
         ("100 %", "110 V"),
         FIRST,
+        needed=2,
     ),
     states=(State("used", "charge taken, of all", ""), State("u_1", "voltage of the lag", "V")),
     signals=(

@@ -216,6 +216,7 @@ KIND = Part(
         ),
         ("2000 rpm", "50 N*m", "250 g/kWh", ""),
         first_rows(),
+        needed=2,
     ),
     states=engine.STATES,
     signals=engine.SIGNALS,

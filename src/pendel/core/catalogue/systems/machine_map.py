@@ -227,6 +227,7 @@ KIND = Part(
         ),
         ("1000 rpm", "50 N*m", "90 %", ""),
         first_rows(),
+        needed=2,
     ),
     states=STATES,
     signals=SIGNALS,
