@@ -100,7 +100,7 @@ def _unit_for(cells: Cells, at: int, usual: str) -> str:
     """The unit that the file says, else the field's where no cell brings its own."""
     if cells.units[at]:
         return cells.units[at]
-    return usual if all(_is_plain(texts[at]) for texts in cells.rows[:SHOWN]) else ""
+    return usual if all(_is_plain(texts[at]) for texts in cells.rows[:SHOWN] if texts[at]) else ""
 
 
 def _is_plain(text: str) -> bool:
