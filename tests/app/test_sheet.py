@@ -6,11 +6,12 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QContextMenuEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QInputDialog, QMenu
+from PyQt6.QtWidgets import QApplication, QInputDialog, QMenu
 
 from pendel.app.drive.match_delegate import LINE, MARGIN, ROLE, TITLE, lines_of
 from pendel.app.drive.search_line import matches
 from pendel.app.drive.sheet.geometry import segments
+from pendel.app.drive.wire_dialog import WireDialog
 from pendel.app.window.editing import CLIP_MIME
 from pendel.core.catalogue.declare import Link
 from pendel.core.catalogue.index import kinds
@@ -133,13 +134,15 @@ def test_a_wire_is_chosen_from_lists(window, application):
 
     def answer():
         dialog = application.activeModalWidget()
-        assert isinstance(dialog, QDialog)
-        start, target = dialog.findChildren(QComboBox)
-        start.setCurrentIndex(start.findText("Travel speed: Output"))
-        place = next(k for k in range(target.count()) if target.itemText(k).startswith("Speed PI: Actual"))
-        target.setCurrentIndex(place)
-        assert all("Travel speed" not in target.itemText(k) for k in range(target.count()))
-        dialog.accept()
+        try:
+            assert isinstance(dialog, WireDialog)
+            QTest.keyClicks(dialog.start.line, "travel speed output")
+            target = dialog.target.list
+            assert all("Travel speed" not in target.item(k).text() for k in range(target.count()))
+            QTest.keyClicks(dialog.target.line, "speed pi actual")
+            dialog.accept()
+        finally:
+            dialog.close()
 
     QTimer.singleShot(50, answer)
     QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_W)
