@@ -32,7 +32,7 @@ DEVICES = {
 
 def works_machine() -> pendel.Drive:
     d = pendel.new("synchronous", options={"regulate": "torque"}, **SHEET)
-    d.set("title", "Ostrelle funicular · drive of the works car, on a bench")
+    d.set("title", "Ostrelle funicular · drive of the works car")
     for name, text in DEVICES.items():
         d.set(f"inverter.{name}", text)
     return d

@@ -53,7 +53,7 @@ def test_a_way_is_chosen_kept_laid_under_another_and_forgotten(window, page):
     typed(view.fields.source, "i_set")
     typed(view.fields.target, "i_door")
     assert until(lambda: view.looked_at is not None)
-    assert "8 of 26 states" in view.facts.text() and view.poles.rowCount() == 6
+    assert "8 of 28 states" in view.facts.text() and view.poles.rowCount() == 6
     closed = abs(view.looked_at.response[len(view.looked_at.response) // 2])
     QTest.keyClicks(view.name, "current by setpoint")
     QTest.keyClick(view.name, Qt.Key.Key_Return)

@@ -33,7 +33,7 @@ def test_examples_say_what_they_are_and_name_what_there_is(path):
     others = {file.load(each).title.split("·")[-1].strip().lower() for each in ALL}
     places = {"loops", "series", "firmware", "bench", "live", "switching", "device", "spectrum", "sectors", "modes"}
     places |= {"proposed", "what swings", "rotor diagram", "tables", "energy flow …", "heat over a duty …"}
-    places |= {"run, heat over a duty …", "run, make envelope …"}
+    places |= {"run, heat over a duty …", "run, make envelope …", "run, in detail …"}
     places |= {name.lower() for name in (*document.plans, *document.scripts, *document.duties)}
     for name in re.findall(r"(?<!\*)\*([^*\n]+)\*(?!\*)", drive.about):
         assert name.lower() in titles | others | places, f"{path.stem} names {name}"
