@@ -51,7 +51,7 @@ def test_a_map_is_met_between_its_points(scattered):
     true = odd_losses(*at)
     off = np.abs(fit.loss(*at, 120.0) - true) / np.maximum(at[0] * at[1] + true, 0.02 * 22e3)
     assert np.sqrt(np.mean(off**2)) < 0.003 and off.max() < 0.03
-    assert fit.worst < 0.005 and fit.left_out[0] < 0.01
+    assert fit.missed.worst < 0.005 and fit.missed.left_out[0] < 0.01
     by_terms = loss_terms(*at, 120.0) @ fit.terms
     assert np.abs(by_terms / true - 1).max() > 0.05, "the terms alone do not give it"
 
@@ -147,7 +147,7 @@ def test_a_map_of_consumption_is_met_between_its_points():
     rng = np.random.default_rng(3)
     at = rng.uniform(80, 500, 1000), rng.uniform(10, 90, 1000)
     found = fit.taken(at[0], at[1] + 14) * (at[1] + 14) * at[0]
-    assert np.abs(found / taken(*at) - 1).max() < 0.01 and fit.worst < 0.005 and fit.left_out[0] < 0.02
+    assert np.abs(found / taken(*at) - 1).max() < 0.01 and fit.missed.worst < 0.005 and fit.missed.left_out[0] < 0.02
 
 
 def test_a_converter_of_points_has_the_losses_they_were_made_of():

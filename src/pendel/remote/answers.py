@@ -12,6 +12,7 @@ import typing
 from collections.abc import Callable
 from dataclasses import fields, is_dataclass
 from enum import Enum
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -56,6 +57,7 @@ PLAIN: dict[Any, Schema] = {
 CARDS: Schema = {"type": "object", "additionalProperties": record(name=TEXT, kind=TEXT)}
 
 
+@cache
 def names_in(module: types.ModuleType) -> dict[str, Any]:
     """What annotations in it may name, what it imports for checking types alone included."""
     known = {**vars(typing), **vars(module)}

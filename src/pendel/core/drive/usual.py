@@ -1,6 +1,6 @@
 """What cards leave out is as usual: the file says what that was, so that a later catalogue changes no drive.
 
-The drive knows no kind; the catalogue tells here what is usual of one.
+The drive knows no kind; the catalogue gives here what is usual of one.
 """
 
 from __future__ import annotations

@@ -43,7 +43,8 @@ def in_detail(trip: Drive, run: KeptRun, card: str, start: float, end: float, fo
     Raises
     ------
     DriveProblem
-        where the card was made of none, the file is not there or is another by now, or the span is not of the run.
+        where the card was made of none, the file is not there, or the span is not of the run. A file that was changed
+        since is taken as it is now; the card's page says so.
     FileProblem
     """
     if card not in trip.cards:

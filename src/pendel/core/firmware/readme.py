@@ -113,7 +113,7 @@ def readme(lowered: Lowered, drive: Drive, units: Mapping[str, str]) -> str:
 
 Pendel {__version__}; drive “{plain(drive.title)}”, SHA-256 of its file `{drive_hash(drive)}`.
 `{name}.c` and `{name}.h` say the same, with a CRC-32 of their own text.
-The C is made anew from the drive; change it there.
+The C is regenerated from the drive; change it there.
 
 ## How to call it
 

@@ -6,7 +6,7 @@ else is as of the engine by Willans' line (see `engine`), for which it is one nu
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import casadi as ca
@@ -15,7 +15,18 @@ import numpy as np
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Rows, Value, Values
 from pendel.core.catalogue.remarks.seen import Seen
 from pendel.core.catalogue.systems import engine
-from pendel.core.catalogue.systems.scattered import CELLS, Surface, beyond_figures, fit_surface, flat, left_points
+from pendel.core.catalogue.systems.scattered import (
+    CELLS,
+    UNKNOWN,
+    Misfit,
+    Surface,
+    beyond_figures,
+    fit_surface,
+    flat,
+    left_points,
+    misfit,
+    rough,
+)
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
@@ -34,14 +45,11 @@ Points = tuple[tuple[float, float, float, float], ...]
 
 @dataclass(frozen=True, eq=False)
 class FuelMap:
-    """Fuel power over that at the pistons is ``mean`` plus the surface; errors are of the fuel: ``worst`` at the
-    points, ``left_out`` (root mean square, largest) at points that the fit did not see."""
+    """Fuel power over that at the pistons is ``mean`` plus the surface; ``missed`` relates to the fuel."""
 
     mean: float
     surface: Surface
-    worst: float
-    worst_at: int
-    left_out: tuple[float, float]
+    missed: Misfit
 
     def taken(self, speed: np.ndarray, inside: np.ndarray) -> np.ndarray:
         return np.maximum(1.0, self.mean + self.surface.at(speed, inside))
@@ -62,12 +70,8 @@ def fitted(points: Points, friction: float, heating: float) -> FuelMap:
     weight = 1 / taken
     mean = float(np.sum(weight) / np.sum(weight * weight))  # of least squares of the error over the fuel
     surface, off = fit_surface(w, inside, taken - mean, weight)
-    off = np.abs(off * weight)
-    left_out = float(np.sqrt(np.mean(off**2))), float(np.max(off))
-    made = FuelMap(mean, surface, 0.0, 0, left_out)
-    errors = np.abs(made.taken(w, inside) / taken - 1)
-    worst = int(np.argmax(errors))
-    return FuelMap(mean, surface, float(errors[worst]), worst, left_out)
+    made = FuelMap(mean, surface, UNKNOWN)
+    return replace(made, missed=misfit(made.taken(w, inside) / taken - 1, off * weight))
 
 
 def points_of(v: Values, card: Card) -> Points:
@@ -131,13 +135,9 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if found := [*faults(v, card), *engine.contradictions(v, card)]:
         return found
     fit = fitted(points_of(v, card), v["M_f"], v["H_u"])
-    if fit.worst > ROUGH:
-        w, m, *_ = points_of(v, card)[fit.worst_at]
-        sentence = (
-            f"the smooth map misses row {fit.worst_at + 1} ({figure(w, 'rpm', 3)}, {figure(m, 'N·m', 3)}) by "
-            f"{100 * fit.worst:.2g} % of its fuel. Look for a point that is off, or give more points around it."
-        )
-        return [Contradiction(sentence, f"rows:{fit.worst_at}", fault=False)]
+    if fit.missed.worst > ROUGH:
+        w, m, *_ = points_of(v, card)[fit.missed.worst_at]
+        return [rough(fit.missed, f"{figure(w, 'rpm', 3)}, {figure(m, 'N·m', 3)}", "its fuel")]
     return []
 
 
@@ -166,9 +166,7 @@ def follows(v: Values, card: Card) -> list[Figure]:
         Figure("Best efficiency of its points", "η", float(efficiency[best]), "%"),
         Figure("at a speed of", "n", float(w[best]), "rpm"),
         Figure("and a torque of", "M", float(m[best]), "N·m"),
-        Figure("Map misses its points by up to", "", fit.worst, "%"),
-        Figure("and points left out of it, rms", "", fit.left_out[0], "%"),
-        Figure("by at most", "", fit.left_out[1], "%"),
+        *fit.missed.figures,
     ]
 
 

@@ -6,7 +6,7 @@ taken to be those of motoring."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import casadi as ca
@@ -25,7 +25,18 @@ from pendel.core.catalogue.systems.envelope import (
     state,
     terms_at,
 )
-from pendel.core.catalogue.systems.scattered import CELLS, Surface, beyond_figures, fit_surface, flat, left_points
+from pendel.core.catalogue.systems.scattered import (
+    CELLS,
+    UNKNOWN,
+    Misfit,
+    Surface,
+    beyond_figures,
+    fit_surface,
+    flat,
+    left_points,
+    misfit,
+    rough,
+)
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
@@ -44,15 +55,13 @@ Points = tuple[tuple[float, float, float, float], ...]
 
 @dataclass(frozen=True, eq=False)
 class MapFit:
-    """``terms`` are coefficients of `TERMS`; errors are of the power that goes in, over that power or `SMALL` of the
-    largest: ``worst`` at the points, ``left_out`` (root mean square, largest) at points that the fit did not see."""
+    """``terms`` are coefficients of `TERMS`; ``missed`` relates to the power that goes in, or to `SMALL` of the
+    largest."""
 
     terms: np.ndarray
     surface: Surface
     generating: bool
-    worst: float
-    worst_at: int
-    left_out: tuple[float, float]
+    missed: Misfit
 
     def loss(self, speed: np.ndarray, torque: np.ndarray, largest: float) -> np.ndarray:
         """P_loss (W) at speeds (rad/s) and torques (N·m), shape (n,)."""
@@ -90,11 +99,8 @@ def fitted(points: Points, largest: float) -> MapFit:
     generating = bool(np.any(w * m < 0))
     x, y = folded(w, m, generating)
     surface, off = fit_surface(x, y, loss - terms @ coefficients, 1 / through)
-    off = np.abs(off / through)
-    made = MapFit(coefficients, surface, generating, 0.0, 0, (float(np.sqrt(np.mean(off**2))), float(np.max(off))))
-    errors = np.abs(made.loss(w, m, largest) - loss) / through
-    worst = int(np.argmax(errors))
-    return MapFit(coefficients, surface, generating, float(errors[worst]), worst, made.left_out)
+    made = MapFit(coefficients, surface, generating, UNKNOWN)
+    return replace(made, missed=misfit((made.loss(w, m, largest) - loss) / through, off / through))
 
 
 def points_of(v: Values, card: Card) -> Points:
@@ -146,14 +152,10 @@ def faults(v: Values, card: Card) -> list[Contradiction]:
 def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if found := faults(v, card):
         return found
-    fit, points = fitted(points_of(v, card), v["M_max"]), points_of(v, card)
-    if fit.worst > ROUGH:
-        w, m, *_ = points[fit.worst_at]
-        sentence = (
-            f"the smooth map misses row {fit.worst_at + 1} ({figure(w, 'rpm', 3)}, {figure(m, 'N·m', 3)}) by "
-            f"{100 * fit.worst:.2g} % of the power there. Look for a point that is off, or give more points around it."
-        )
-        return [Contradiction(sentence, f"rows:{fit.worst_at}", fault=False)]
+    fit = fitted(points_of(v, card), v["M_max"])
+    if fit.missed.worst > ROUGH:
+        w, m, *_ = points_of(v, card)[fit.missed.worst_at]
+        return [rough(fit.missed, f"{figure(w, 'rpm', 3)}, {figure(m, 'N·m', 3)}", "the power there")]
     return []
 
 
@@ -176,9 +178,7 @@ def follows(v: Values, card: Card) -> list[Figure]:
     return [
         Figure("Corner speed", "n_c", corner, "rpm"),
         Figure("Efficiency there", "η", v["P_max"] / (v["P_max"] + loss), "%"),
-        Figure("Map misses its points by up to", "", fit.worst, "%"),
-        Figure("and points left out of it, rms", "", fit.left_out[0], "%"),
-        Figure("by at most", "", fit.left_out[1], "%"),
+        *fit.missed.figures,
     ]
 
 

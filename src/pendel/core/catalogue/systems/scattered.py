@@ -2,7 +2,7 @@
 
 A tensor spline of degree 4 on even cells, by least squares with weights on its third differences, so that it is smooth
 where there are no points (penalised splines; Eilers, Marx: Statistical Science 11 (1996) 89; from memory). How much is
-smoothed is what misses points least that were left out of the fit. Beyond the points it comes to rest, level."""
+smoothed is what misses points least that were left out of the fit. Beyond the points it is constant."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from pendel.core.catalogue.declare import Contradiction
+from pendel.core.catalogue.declare import Contradiction, Figure
 from pendel.core.catalogue.machines.co_energy import DEGREE, Beyond, values_of_basis
 from pendel.core.catalogue.remarks.seen import Seen
 from pendel.core.drive.findings import Remark
@@ -64,6 +64,44 @@ def beyond_figures(rows: Sequence[Sequence[float]], *others: float) -> list[Cont
     if any(number and not SMALLEST < abs(number) < LARGEST for number in others):
         return [Contradiction("One of its values is far from all that is possible. Correct it.", "rows:0")]
     return []
+
+
+@dataclass(frozen=True)
+class Misfit:
+    """Of a map, relative: the largest at its points and which that is; root mean square and largest at points that were
+    left out of the fit."""
+
+    worst: float
+    worst_at: int
+    left_out: tuple[float, float]
+
+    @property
+    def figures(self) -> list[Figure]:
+        return [
+            Figure("Map misses its points by up to", "", self.worst, "%"),
+            Figure("and points left out of it, rms", "", self.left_out[0], "%"),
+            Figure("by at most", "", self.left_out[1], "%"),
+        ]
+
+
+UNKNOWN = Misfit(0.0, 0, (0.0, 0.0))
+"""Of a map that is not compared with its points yet."""
+
+
+def misfit(errors: np.ndarray, off: np.ndarray) -> Misfit:
+    """From relative errors at the points, and at each where it was left out; shape (n,)."""
+    worst = int(np.argmax(np.abs(errors)))
+    left_out = float(np.sqrt(np.mean(off**2))), float(np.max(np.abs(off)))
+    return Misfit(float(abs(errors[worst])), worst, left_out)
+
+
+def rough(missed: Misfit, place: str, what: str) -> Contradiction:
+    """An attention on the row that a map misses most; ``place`` is where that row is, ``what`` the error relates to."""
+    sentence = (
+        f"the smooth map misses row {missed.worst_at + 1} ({place}) by {100 * missed.worst:.2g} % of {what}. Look "
+        "for a point that is off, or give more points around it."
+    )
+    return Contradiction(sentence, f"rows:{missed.worst_at}", fault=False)
 
 
 def left_points(
@@ -120,8 +158,8 @@ def penalty() -> np.ndarray:
 
 def fit_surface(x: np.ndarray, y: np.ndarray, z: np.ndarray, weight: np.ndarray) -> tuple[Surface, np.ndarray]:
     """The surface for points, each with a ``weight`` on what it is missed by, and by how much each point is missed
-    where it is left out of the fit, shape (n,). Both are of zero where smoothing tells no more than nothing does, or
-    where all points have one x or one y."""
+    where it is left out of the fit, shape (n,). The surface is zero where no smoothing predicts the points better
+    than that, or where all points have one x or one y."""
     axes, spans, lows, steps = (x, y), [], [], []
     for places in axes:
         spans.append((float(places.min()), float(places.max())))
