@@ -23,7 +23,7 @@ def looked_at(A, B, C, D, dt, omega, around):
     if around:
         a, b, c, order = slycot.tb01pd(n, 1, 1, A.copy(), B.copy(), C.copy(), job="M", equil="S", tol=1e-10)
         L = -control.ss(a[:order, :order], b[:order], c[:, :order], D, dt)
-        # From responses, not from polynomials: of order 17 these have lost their digits (|L| = 1.04 at "its crossover").
+        # From responses, not from polynomials: of order 17 these lost their digits (|L| = 1.04 at "its crossover").
         last = 0.4999 / dt * 2 * np.pi if dt else omega[-1]
         dense = control.frd(L, np.geomspace(omega[0], last, 6000))
         gain, phase, _, _, crossover, _ = control.stability_margins(dense)
