@@ -76,7 +76,11 @@ class SeriesView:
                     f"The series {self._going.name} has {state.done} of {state.count} rows, but {state.differs}. Start "
                     "it anew (anew=True), or undo the change to go on."
                 )
-            kept = [] if anew or not state.begun else store.rows(store.numbers().tolist())
+            kept: list[Row] = []
+            if state.begun and not anew and not state.fresh:
+                if store.kept().plan.measures != self.plan.measures:
+                    store.take_figures(self.plan)
+                kept = store.rows(store.numbers(whole=True).tolist())
         finally:
             store.close()
         yield from map(self._row, kept)

@@ -5,11 +5,14 @@ import signal
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog
 
+from pendel.app.series.views import MATRIX, PARALLEL
 from pendel.app.widgets.basic import Field
+from pendel.app.widgets.theme import trace_colour
 from pendel.core.drive import commands
 from pendel.core.drive.plans import Plan, Varied
 from pendel.core.series.rows import DONE
@@ -49,6 +52,13 @@ def planned(window, texts=("60 kg", "90 kg", "120 kg"), measures=(PEAK, "max(doo
     return page_of(window)
 
 
+def drag(widget, a, b):
+    QTest.mousePress(widget, LEFT, pos=a)
+    QTest.mouseMove(widget, b)
+    QTest.mouseRelease(widget, LEFT, pos=b)
+    settle()
+
+
 def ran(page):
     QTest.mouseClick(page.panel.start_button, LEFT)
     assert until(lambda: not page.runner.running and page.gathered is not None and page.state.is_whole, 60)
@@ -85,7 +95,7 @@ def test_a_user_who_read_nothing_varies_two_values_and_takes_the_best(window, tm
     write(named(page, Field, "Values of door_motor.L_a"), f"{now}, 1.1*({now})")
     assert panel.state.text().startswith("6 runs"), panel.problem.text()
     ran(page)
-    assert page.model.rowCount() == 6 and page.stack.currentWidget() is page.map_plot
+    assert page.model.rowCount() == 6 and page.views.stack.currentWidget() is page.views.map_plot
     page.sort_by(3)
     peaks = page.gathered.cells[page.model.places, 2]
     assert list(peaks) == sorted(peaks) and page.model.index(0, 3).data(Qt.ItemDataRole.ToolTipRole) == "minimum"
@@ -131,6 +141,81 @@ def test_a_row_opens_as_an_ordinary_run(window):
         place = int(np.flatnonzero(page.gathered.numbers == number)[0])
         assert np.abs(run.trace("door_motor.current").drawn[1]).max() == page.gathered.cells[place, 1]
     assert window.session.drive.quantities["m_leaf"].text != "120 kg"  # the drive stays as it is
+    runs = window.page("Runs")
+    assert set(runs.kept.ticked) == {run.name for run in window.session.runs} and not runs.colours.isVisible()
+
+
+def test_colours_of_runs_tell_what_varied(window):
+    page = planned(window)
+    ran(page)
+    page.table.selectRow(0)
+    page.table.selectAll()
+    settle()
+    QTest.mouseClick(page.side.run_button, LEFT)
+    assert until(lambda: len(window.session.runs) == 3 and not window.jobs.running, 60)
+    runs = window.page("Runs")
+    assert until(lambda: len(runs.drawn) == 3, 30) and runs.colours.isVisible()
+    (told,) = runs.colours.differing
+    assert told.name == "m_leaf" and told.values == (60.0, 90.0, 120.0)
+    lightness = [QColor(tint).lightness() for _, tint in runs.drawn]
+    assert lightness == sorted(lightness, reverse=True) and len(set(lightness)) == 3
+    image = runs.colours.scale.grab().toImage()
+    assert image.pixelColor(70, 10).lightness() > image.pixelColor(image.width() - 70, 10).lightness()
+    box = runs.colours.box
+    box.setCurrentIndex(0)
+    box.activated.emit(0)
+    assert until(lambda: [tint for _, tint in runs.drawn] == [trace_colour(k) for k in range(3)])
+    runs.kept.tick_only(runs.kept.ticked[:2])
+    assert until(lambda: not runs.colours.isVisible())
+
+
+def test_all_columns_are_seen_at_once_and_narrowed_with_the_mouse(window):
+    page = planned(window, texts=("60 kg", "70 kg", "80 kg", "90 kg", "120 kg"))
+    ran(page)
+    views = page.views
+    for looks, many in ((PARALLEL, views.parallel), (MATRIX, views.matrix)):
+        views.looks.setCurrentText(looks)
+        views.looks.activated.emit(views.looks.currentIndex())
+        settle()
+        assert views.stack.currentWidget() is many and not views.histogram.isVisible()
+        assert [page.gathered.heads[k].name for k in many.columns] == ["m_leaf", PEAK, "max(door_leaf.speed)"]
+    parallel, matrix = views.parallel, views.matrix
+    low, high = (matrix.dot(1, 0, at).toPoint() for at in (1, 3))
+    drag(matrix, low + QPoint(-4, 4), high + QPoint(4, -4))
+    assert until(lambda: page.model.rowCount() == 3) and page.filter.text().startswith("m_leaf >= ")
+    QTest.mouseClick(matrix, LEFT, pos=matrix.dot(1, 0, 2).toPoint())
+    assert page.chosen.number == 2 and matrix.chosen == 2
+    QTest.mouseDClick(matrix, LEFT, pos=matrix.field(1, 0).center().toPoint())
+    assert until(lambda: page.model.rowCount() == 5) and not page.filter.text()
+    views.looks.setCurrentText(PARALLEL)
+    views.looks.activated.emit(views.looks.currentIndex())
+    settle()
+    x = round(parallel.x(0))
+    drag(parallel, QPoint(x, round(parallel.y(0.4))), QPoint(x, round(parallel.y(0.6))))
+    assert until(lambda: page.model.rowCount() == 1) and page.gathered.numbers[page.model.places[0]] == 3
+    assert parallel.shown.kept.tolist() == [False, False, False, True, False]
+    at = parallel.line(3)[1].toPoint()
+    QTest.mouseClick(parallel, LEFT, pos=at)
+    assert page.chosen.number == 3
+    assert parallel.grab().toImage().pixelColor(at).red() > 130, "the chosen row is drawn in its colour"
+
+
+def test_a_figure_is_added_to_rows_that_are_there(window):
+    page = planned(window, measures=(PEAK,))
+    ran(page)
+    before = page.gathered.cells[:, 1].copy()
+    page.panel.add_figure("max(door_leaf.speed)")
+    assert until(lambda: page.panel.start_button.text() == "Run again for 1 new figure")
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: not page.runner.running and page.state.is_whole and len(page.gathered.heads) == 3, 60)
+    settle()
+    assert page.gathered.count == 3 and list(page.gathered.cells[:, 1]) == list(before)
+    assert np.isfinite(page.gathered.cells[:, 2]).all() and page.panel.start_button.text() == "All rows are there"
+    page.panel.change_figure(0, "")
+    assert until(lambda: page.panel.start_button.text() == "Take these figures")
+    QTest.mouseClick(page.panel.start_button, LEFT)
+    assert until(lambda: not page.runner.running and len(page.gathered.heads) == 2, 60)
+    assert np.isfinite(page.gathered.cells[:, 1]).all() and page.gathered.heads[1].name == "max(door_leaf.speed)"
 
 
 def test_a_series_is_paused_and_goes_on_and_keeps_the_drive_it_was_begun_with(window):

@@ -7,6 +7,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -26,7 +27,7 @@ from pendel.core.runs.simulate import prepare, settings_of_run
 from pendel.core.runs.worker import Beside
 from pendel.core.series.columns import read_column
 from pendel.core.series.following import Following
-from pendel.core.series.gathered import Gathered, what_matters, wilson
+from pendel.core.series.gathered import Gathered, comparisons, what_matters, wilson
 from pendel.core.series.goals import LARGEST, SMALLEST, Goal, Search
 from pendel.core.series.mattering import grouped, shares, slopes
 from pendel.core.series.points import points_of, seed_of_row
@@ -296,6 +297,33 @@ def test_a_figure_that_cannot_be_read_says_where(text, sentence):
         read_column(text)
 
 
+PI = ("speed_pi", "current_pi")
+
+
+def test_margins_as_figures_are_those_of_the_loops():
+    d = pendel.open_example("car_door_drive")
+    known = {loop.regulator: loop for loop in d.judge()}
+    now = d.document.quantities["K_p"].text
+    figures = [
+        "phase_margin(speed_pi)",
+        "crossover(current_pi)",
+        "gain_margin(current_pi)",
+        "max_sensitivity(speed_pi)",
+    ]
+    rows = d.series({"K_p": [now, "2000 A*s/m"]}, [*figures, "max(door_motor.current)"]).run()
+    phase, crossover, gain, peak = (rows[0].figures[text] for text in figures)
+    assert math.degrees(phase) == pytest.approx(known["speed_pi"].phase_margin, rel=1e-9)
+    assert crossover == pytest.approx(known["current_pi"].crossover, rel=1e-9)
+    assert 20 * math.log10(gain) == pytest.approx(known["current_pi"].gain_margin, rel=1e-9)
+    assert peak == pytest.approx(known["speed_pi"].ms, rel=1e-9)
+    unsteady = rows[1].figures
+    assert math.isnan(unsteady[figures[0]]) and "speed_pi is not stable" in rows[1].reason
+    assert unsteady[figures[2]] == gain and unsteady["max(door_motor.current)"] > 0
+    for wrong, words in (("gain_margin(gear)", "no loop of gear"), ("crossover(a, b)", "regulator alone")):
+        with pytest.raises(PendelError, match=words):
+            d.series({"K_p": [now]}, [wrong]).run()
+
+
 def test_a_figure_of_a_signal_that_is_not_there_is_said_before_anything_runs():
     plan = Plan((Varied("R_load", "list", ("30 ohm",)),), measures=("max(step_up.inptu_current)",))
     with pytest.raises(DriveProblem, match="no signal step_up.inptu_current. Is it step_up.input_current"):
@@ -412,6 +440,9 @@ def test_rows_are_filtered_sorted_and_counted():
     assert gathered.order(0, falling=False, kept=everything).tolist() == [1, 3, 2, 0]
     assert gathered.order(1, falling=True, kept=everything).tolist() == [0, 1, 3, 2]  # what is no number comes last
     assert gathered.matching("x1 < 3 and max >= 10").tolist() == [False, True, False, True]
+    assert gathered.narrowed("max >= 10 and x1 < 3", {0: (1.5, 2.25)}) == "max >= 10 and x1 >= 1.5 and x1 <= 2.25"
+    assert gathered.narrowed("x1 < 3", {0: (-math.inf, math.inf)}) == ""
+    assert comparisons("mean(a, 0 s, 1 s) < 3 and b > 2, c = 1") == ["mean(a, 0 s, 1 s) < 3", "b > 2", "c = 1"]
     for wrong in ("x1", "x1 < ", "nothing > 3", "x1 < 3 V"):
         with pytest.raises(PendelError):
             gathered.matching(wrong)
@@ -520,6 +551,38 @@ def test_a_series_goes_on_where_it_was_left(tmp_path):
         next(going.rows(in_threads(1)))
     again = list(going.rows(in_threads(2), anew=True))
     assert len(again) == 60 and again[0].figures != whole[again[0].number].figures
+
+
+def test_figures_that_are_added_later_come_from_the_same_rows_once_more(tmp_path):
+    going = going_of(tmp_path, 40)
+    list(going.rows(in_threads(2)))
+    before = rows_in(going)
+    old = going.plan.measures
+    more = Going(tmp_path, "Loads", going.drive, replace(going.plan, measures=("max(equipment.voltage)", *old)))
+
+    def state(of):
+        store = of.store()
+        try:
+            return state_of(store, of.drive, of.plan)
+        finally:
+            store.close()
+
+    assert state(more).fresh == ("max(equipment.voltage)",) and (state(more).done, state(going).done) == (0, 40)
+    nowhere = Going(tmp_path, "Loads", going.drive, replace(going.plan, measures=(*old, "max(equipment.nothing)")))
+    with pytest.raises(DriveProblem, match="no signal"):
+        list(nowhere.rows(in_threads(1)))
+    assert rows_in(going) == before, "what cannot be reported changes nothing"
+    rows = more.rows(in_threads(2))
+    next(rows)
+    rows.close()
+    part = state(more).done
+    assert 1 <= part < 40 and not state(more).fresh and len(rows_in(more)) == 40
+    assert len(list(more.rows(in_threads(2)))) == 40 - part, "a row is done once"
+    after = rows_in(more)
+    assert all(after[n].figures[1:] == row.figures and after[n].seed == row.seed for n, row in before.items())
+    assert all(row.figures[0] >= row.figures[1] and row.units == ("V", "V") for row in after.values())
+    assert list(going.rows(in_threads(1))) == [], "one that is left out again costs nothing"
+    assert [row.figures for row in rows_in(going).values()] == [row.figures for row in before.values()]
 
 
 def test_a_plan_that_cannot_run_leaves_the_rows_that_are_there(tmp_path):

@@ -22,6 +22,7 @@ from pendel.app.runs.measure_table import MeasureTable
 from pendel.app.runs.modes_panel import ModesPanel
 from pendel.app.runs.panels import Panels
 from pendel.app.runs.rotor_diagram import RotorDiagram
+from pendel.app.runs.run_colours import RunColours
 from pendel.app.runs.run_list import RunList
 from pendel.app.runs.sector_panel import SectorPanel
 from pendel.app.runs.signal_tree import SignalTree
@@ -71,6 +72,8 @@ class RunsPage(Page):
         yield
         middle = QWidget()
         inside = column(middle, (8, 8, 8, 4), 4)
+        self.colours = RunColours()
+        self.colours.changed.connect(self.draw)
         self.strips = Strips()
         self.strips.heights_changed.connect(lambda: self.arrangement.keep())
         self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
@@ -82,7 +85,11 @@ class RunsPage(Page):
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         inside.addWidget(self.empty)
         self.strips.setMinimumHeight(LEAST_STRIPS)
-        inside.addWidget(self.strips, 1)
+        self.shown_part = QWidget()
+        shown = column(self.shown_part, (0, 0, 0, 0), 2)
+        shown.addWidget(self.colours)
+        shown.addWidget(self.strips, 1)
+        inside.addWidget(self.shown_part, 1)
         yield
         self.spectrum, self.rotor = SpectrumPanel(self.session.jobs), RotorDiagram(self.session.jobs)
         yield
@@ -131,7 +138,7 @@ class RunsPage(Page):
         return True
 
     def drawing(self) -> Drawing:
-        return drawing_of(self.strips if self.strips.isVisible() else self)
+        return drawing_of(self.shown_part if self.strips.isVisible() else self)
 
     def _build_left(self) -> QWidget:
         side = QWidget()
@@ -262,6 +269,8 @@ class RunsPage(Page):
             self.draw()
 
     def shown_runs(self) -> list[tuple[KeptRun, str]]:
+        self.colours.follow([run for run, _ in self.kept.shown])
+        self.kept.take_tints(self.colours.tints())
         return self.kept.shown
 
     def _fill_tree(self) -> None:
@@ -312,8 +321,9 @@ class RunsPage(Page):
         self._panel = panel
         self._reveal.start()  # once it is laid out
 
-    def overlay(self, names: list[str]) -> None:
-        """Show these runs, as many as have a colour."""
+    def overlay(self, names: list[str], by: str = "") -> None:
+        """Show these runs, as many as have a colour, which tells the value ``by`` if there is one."""
+        self.colours.wanted = by
         self.kept.tick_only([name for name in names if any(run.name == name for run in self.session.runs)])
 
     def put_on_strips(self, signals: list[str]) -> None:

@@ -30,6 +30,8 @@ class RunList(QWidget):
         super().__init__()
         self.session = session
         self.ticked: list[str] = []
+        self.tints: dict[str, str] = {}
+        """Colours of runs where they tell something else than which run it is."""
         self.held: set[str] = set()
         """Runs that stay ticked while new ones come."""
         self._known: list[str] = []
@@ -98,7 +100,14 @@ class RunList(QWidget):
         self.older_button.setText(f"Read {older} older run{'s' if older != 1 else ''}")
         self.older_button.setVisible(older > 0)
 
+    def take_tints(self, tints: dict[str, str]) -> None:
+        if tints != self.tints:
+            self.tints = tints
+            self.fill()
+
     def tint(self, name: str) -> str:
+        if name in self.tints and name in self.ticked:
+            return self.tints[name]
         return trace_colour(self.ticked.index(name)) if name in self.ticked else ""
 
     @property

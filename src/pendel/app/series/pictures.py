@@ -7,26 +7,17 @@ import math
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QColor
 from pyqtgraph.GraphicsScene.mouseEvents import MouseClickEvent
 
 from pendel.app.plots.plot import Plot
-from pendel.app.widgets.theme import colour, font, tokens
+from pendel.app.plots.shades import SHADES, shade
+from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
 from pendel.core.series.gathered import Gathered, Head, wilson
 
 MOST_DOTS = 20_000
-SHADES = 9
 DOT, CHOSEN_DOT, REACH = 6, 11, 20
 """px."""
-
-
-def shade(share: float) -> QColor:
-    """From pale to dark, 0 to 1; of one hue, so that order is seen without colours."""
-    pale, dark = colour("petrol_tint"), QColor(10, 62, 64)
-    share = min(1.0, max(0.0, share))
-    mixed = [round(a + share * (b - a)) for a, b in zip(pale.getRgb()[:3], dark.getRgb()[:3])]
-    return QColor(*mixed)
 
 
 def axis_words(head: Head) -> str:

@@ -10,12 +10,16 @@ from PyQt6.QtWidgets import QComboBox, QCompleter, QLineEdit, QListWidget, QList
 
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
+from pendel.core.catalogue.declare import Block
+from pendel.core.catalogue.index import kind_of
 from pendel.core.check.targets import Target, target, targets
 from pendel.core.drive import commands
+from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import COMBINED, SAMPLED, WAYS, Plan, Varied
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.runs.simulate import signal_infos
 from pendel.core.series.columns import known_functions, read_column
+from pendel.core.series.loop_figures import MARGINS
 from pendel.core.series.points import points_of
 
 WAY_WORDS = {
@@ -211,6 +215,8 @@ class PlanPanel(QWidget):
                 words[f"{function}({key}) · {titles[function]} of {info.card} {info.label}"] = f"{function}({key})"
         for name in ("lost", "supplied", "delivered", "efficiency", "remarks"):
             words[f"{name}() · {titles[name]}"] = f"{name}()"
+        for key in regulators(drive):
+            words |= {f"{name}({key}) · {titles[name]}": f"{name}({key})" for name in MARGINS}
         self.figure.offer(words)
 
     def _varied_box(self, place: int, varied: Varied) -> QWidget:
@@ -366,6 +372,17 @@ class PlanPanel(QWidget):
             self.problem.setText(str(problem) if plan.varied else "")
             return ""
         return f"{count} run{'' if count == 1 else 's'}"
+
+
+def regulators(drive: Drive) -> list[str]:
+    """Cards that regulate, with the axis where one has several, as figures of loops name them."""
+    blocks = ((key, kind_of(card)) for key, card in drive.cards.items())
+    return [
+        f"{key}.{each.out}" if each.axis else key
+        for key, kind in blocks
+        if isinstance(kind, Block)
+        for each in kind.regulates
+    ]
 
 
 def parts_of(text: str) -> tuple[str, ...]:

@@ -6,10 +6,9 @@ import math
 from collections.abc import Iterator
 
 import numpy as np
-from PyQt6.QtCore import QModelIndex, QSignalBlocker, Qt
+from PyQt6.QtCore import QModelIndex, Qt
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import (
-    QComboBox,
     QHBoxLayout,
     QLineEdit,
     QSplitter,
@@ -19,7 +18,6 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.plots.plot import fit_plots
 from pendel.app.series.out import RowsOut
-from pendel.app.series.pictures import Histogram, MapPlot, RowsPlot
 from pendel.app.series.plan_panel import PlanPanel
 from pendel.app.series.reading import (
     CROWDED,
@@ -35,6 +33,7 @@ from pendel.app.series.reading import (
 from pendel.app.series.row_panel import RowPanel
 from pendel.app.series.runner import SEARCHED, SeriesRunner
 from pendel.app.series.table import RowsModel, RowsTable
+from pendel.app.series.views import RowsViews
 from pendel.app.session.jobs import BRING_SERIES, READ_SERIES, RUN, End, Job
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import button, column, label, row, wrapped
@@ -43,17 +42,18 @@ from pendel.core.check.targets import set_target
 from pendel.core.drive import commands
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive
+from pendel.core.drive.plans import Plan
 from pendel.core.errors import FileProblem, PendelError
-from pendel.core.quantities.expressions import value_in_field
-from pendel.core.quantities.named import Names
 from pendel.core.series.gathered import Gathered, short_name
 from pendel.core.series.mattering import shares, slopes
 from pendel.core.series.rows import Row
-from pendel.core.series.running import State
+from pendel.core.series.running import State, same_rows
 from pendel.core.series.store import store_path
 
-MOST_OPENED = 6
-"""Rows that are opened as runs in one go: as many as there are colours of traces."""
+MOST_OPENED = 12
+"""Rows that are opened as runs in one go: as many as are shown at once."""
+FEWEST_TINTED = 3
+"""Opened rows from which on colours tell the value that varied first."""
 FRESH_MS = 250
 """Between two looks at rows that come."""
 NOTHING = "–"
@@ -72,10 +72,10 @@ class PlansPage(RowsOut):
         """The series whose rows are shown, or its last search."""
         self.chosen: Row | None = None
         self._to_open: list[Row] = []  # as ordinary runs
+        self._known: set[str] | None = None
+        """Runs that there were before rows were opened; none once all are shown."""
         self._late_open = Later(self, 0, self._open_next)
         self.sorted_by, self.falling = -1, False
-        self._map_by_hand = False
-        """Whether somebody chose what a map goes over, or that there is none."""
         self._fresh = Later(self, FRESH_MS, self._show_rows)
         body = QHBoxLayout(self.body())
         body.setContentsMargins(0, 0, 0, 0)
@@ -94,21 +94,14 @@ class PlansPage(RowsOut):
         middle = QWidget()
         self.middle.addWidget(middle)
         inside = column(middle, (14, 10, 14, 10), 6)
-        inside.addLayout(self._build_choices())
+        self.views = RowsViews()
+        self.views.row_chosen.connect(self.choose_place)
+        self.views.narrowed.connect(self.narrow)
+        self.views.figure_chosen.connect(self._tell_what_matters)
+        self.views.said.connect(self.status_message)
         yield
-        plots = QSplitter(Qt.Orientation.Horizontal)
-        self.rows_plot, self.map_plot, self.histogram = RowsPlot(), MapPlot(), Histogram()
-        self.stack = QStackedWidget()
-        for plot in (self.rows_plot, self.map_plot):
-            plot.row_chosen.connect(self.choose_place)
-            self.stack.addWidget(plot)
-        plots.addWidget(self.stack)
-        yield
-        plots.addWidget(self.histogram)
-        plots.setStretchFactor(0, 3)
-        plots.setStretchFactor(1, 2)
         parts = QSplitter(Qt.Orientation.Vertical)
-        parts.addWidget(plots)
+        parts.addWidget(self.views)
         parts.addWidget(self._build_table())
         parts.setStretchFactor(0, 1)
         parts.setStretchFactor(1, 1)
@@ -134,27 +127,6 @@ class PlansPage(RowsOut):
     def body(self) -> QWidget:
         """Where plans are shown."""
         return self
-
-    def _build_choices(self) -> QHBoxLayout:
-        self.up, self.across, self.second = QComboBox(), QComboBox(), QComboBox()
-        for box, name in (
-            (self.up, "Figure that is shown"),
-            (self.across, "Over what it is shown"),
-            (self.second, "Second value, for a map"),
-        ):
-            box.setAccessibleName(name)
-            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-            box.setMinimumContentsLength(14)
-            box.activated.connect(lambda _: self._draw())
-        self.second.activated.connect(lambda _: setattr(self, "_map_by_hand", True))
-        self.limit = QLineEdit()
-        self.limit.setAccessibleName("Limit of the figure")
-        self.limit.setPlaceholderText("limit, such as ≤ 5 %")
-        self.limit.setFixedWidth(130)
-        self.limit.editingFinished.connect(self._draw)
-        return row(
-            self.up, label("over", "muted"), self.across, label("and", "muted"), self.second, 1, self.limit, spacing=6
-        )
 
     def _build_table(self) -> QWidget:
         whole = QWidget()
@@ -214,7 +186,7 @@ class PlansPage(RowsOut):
         """Another drive is open."""
         self._place = self.runner.place
         self.runner.stop()
-        self._to_open = []
+        self._to_open, self._known = [], None
         self.panel.name, self.gathered, self.chosen = "", None, None
         self.state = State()
         self._follow()
@@ -257,34 +229,10 @@ class PlansPage(RowsOut):
         self.state, self.gathered, self.kept_drive = now, read.gathered, read.drive
         self.rows_of, self.chosen = read.name, None
         self.back_button.hide()
-        self._offer_columns()
+        self.views.offer(self.gathered)
         self._show_rows()
         self.side.show_row(None, None)
         self._tell_state()
-
-    def _offer_columns(self) -> None:
-        """Columns to choose among, keeping what is chosen where it is still there."""
-        gathered = self.gathered
-        heads = gathered.heads if gathered is not None else []
-        axes = gathered.axes if gathered is not None else 0
-        choices = (
-            (
-                self.up,
-                [(head.short, k) for k, head in enumerate(heads)][axes:] or [(h.short, k) for k, h in enumerate(heads)],
-            ),
-            (self.across, [(head.short, k) for k, head in enumerate(heads)]),
-            (self.second, [(NOTHING, -1), *((head.short, k) for k, head in enumerate(heads[:axes]))]),
-        )
-        for box, entries in choices:
-            known = box.currentText()
-            with QSignalBlocker(box):
-                box.clear()
-                for words, place in entries:
-                    box.addItem(words, place)
-                at = box.findText(known)
-                if box is self.second and axes == 2 and not self._map_by_hand:
-                    at = box.findData(1)
-                box.setCurrentIndex(max(0, at))
 
     def _show_rows(self) -> None:
         """The rows that fulfil what is typed, in their order."""
@@ -315,7 +263,12 @@ class PlansPage(RowsOut):
         self.table.choose_again(np.flatnonzero(np.isin(places, chosen)).tolist())
         if first_time:
             self.table.fit_columns()
-        self._draw()
+        self.views.show_rows(gathered, places, self._chosen_place())
+
+    def narrow(self, ranges: dict[int, tuple[float, float]]) -> None:
+        """Keep rows whose columns lie in ranges (SI), beside what is typed of other columns."""
+        if self.gathered is not None:
+            self.filter.setText(self.gathered.narrowed(self.filter.text(), ranges))
 
     def sort_by(self, section: int) -> None:
         """Sort by a column; a second time, the other way round."""
@@ -324,39 +277,6 @@ class PlansPage(RowsOut):
         self.sorted_by = column_
         self.table.show_order(section, falling=self.falling)
         self._show_rows()
-
-    def _draw(self) -> None:
-        gathered = self.gathered
-        if gathered is None or not gathered.heads or self.up.currentData() is None:
-            return
-        up, across, second = (int(box.currentData()) for box in (self.up, self.across, self.second))
-        chosen = self._chosen_place()
-        places = self.model.places
-        if second >= 0 and second != across:
-            self.stack.setCurrentWidget(self.map_plot)
-            self.map_plot.show_rows(gathered, places, across, second, up, chosen)
-        else:
-            self.stack.setCurrentWidget(self.rows_plot)
-            others = [k for k in range(gathered.axes) if k != across]
-            self.rows_plot.show_rows(gathered, places, across, up, others[0] if others else -1, chosen)
-        self._draw_histogram(up)
-        self._tell_what_matters(up)
-
-    def _draw_histogram(self, up: int) -> None:
-        gathered = self.gathered
-        assert gathered is not None
-        head, text = gathered.heads[up], self.limit.text().strip()
-        below = not text.startswith(("≥", ">"))
-        limit = math.nan
-        if plain := text.lstrip("≤≥<>= "):
-            try:
-                limit = value_in_field(plain, head.unit, Names({}))
-                self.limit.setToolTip("")
-            except PendelError as problem:
-                self.limit.setToolTip(str(problem))
-                self.status_message.emit(str(problem))
-        values = gathered.cells[self.model.places, up]
-        self.histogram.show_figures(head, values, limit, below=below)
 
     def _tell_what_matters(self, up: int) -> None:
         gathered = self.gathered
@@ -406,8 +326,7 @@ class PlansPage(RowsOut):
         number = int(gathered.numbers[place])
         self.chosen = self._row_of(number)
         self.side.show_row(gathered, self.chosen)
-        for plot in (self.rows_plot, self.map_plot):
-            plot.choose_place(place)
+        self.views.choose_place(place)
 
     def _row_of(self, number: int) -> Row | None:
         """A row as it is kept. Nothing where its file cannot be read, which is said."""
@@ -440,10 +359,17 @@ class PlansPage(RowsOut):
         places = [int(self.model.places[r]) for r in self.table.chosen_rows()[:MOST_OPENED]]
         numbers = [int(self.gathered.numbers[place]) for place in places] or [self.chosen.number]
         self._to_open = [row for number in numbers if (row := self._row_of(number)) is not None]
+        self._known = {run.name for run in self.session.runs}
         self._open_next()
 
     def _open_next(self) -> None:
         gathered, of = self.gathered, self.kept_drive
+        if not self._to_open and self._known is not None and not self.session.jobs.busy(RUN):
+            new = [run.name for run in self.session.runs if run.name not in self._known]
+            self._known = None
+            if len(new) > 1:
+                by = gathered.heads[0].name if gathered is not None and len(new) >= FEWEST_TINTED else ""
+                self.session.overlay_wanted.emit(new, by)
         if not self._to_open or gathered is None or of is None or self.session.jobs.busy(RUN):
             return  # each run that ends asks again
         row_, self._to_open = self._to_open[0], self._to_open[1:]
@@ -483,18 +409,27 @@ class PlansPage(RowsOut):
         except PendelError as problem:
             self.panel.problem.setText(str(problem))
             return
+        plan, drive = self.panel.plan, self.session.drive.copy()
+        assert plan is not None
         if anew or not self.state.begun:
-            plan, drive = self.panel.plan, self.session.drive.copy()
-            assert plan is not None
             self._show_new(self.name, Gathered(drive, plan), drive)
+        elif self.gathered is not None and self.kept_drive is not None and self._other_figures(plan):
+            self.gathered = self.gathered.with_figures(self.kept_drive, plan)
+            self.views.offer(self.gathered)
+            self._show_rows()
         self._tell_state()
+
+    def _other_figures(self, plan: Plan) -> bool:
+        """Whether the plan reports other figures of the same rows than are shown."""
+        shown = self.gathered.plan if self.gathered is not None else None
+        return shown is not None and shown.measures != plan.measures and same_rows(shown, plan)
 
     def _show_new(self, name: str, gathered: Gathered, drive: Drive) -> None:
         """Rows that are still to come."""
         self.rows_of, self.gathered, self.kept_drive, self.chosen = name, gathered, drive, None
         self.state = State(gathered.points.count, 0, 0, "now")
         self.back_button.hide()
-        self._offer_columns()
+        self.views.offer(self.gathered)
 
     def search_or_stop(self) -> None:
         """Search values for the goal that is entered, or stop the search."""
@@ -560,7 +495,7 @@ class PlansPage(RowsOut):
             panel.start_button.setEnabled(not self.runner.running)
             return
         wanted = panel.count_words()
-        done = self.gathered.count if self.gathered is not None else 0
+        done = self.state.done + (self.runner.done if running else 0)
         failed = int(self.gathered.failed.sum()) if self.gathered is not None else 0
         count = self.gathered.points.count if self.gathered is not None else 0
         wrong = f" · {failed} failed" if failed else ""
@@ -573,9 +508,14 @@ class PlansPage(RowsOut):
             panel.state.setText(f"{done} of {count} rows{wrong}{left}")
         elif self.state.begun:
             differs = f" {self.state.differs[:1].upper()}{self.state.differs[1:]}." if self.state.differs else ""
-            panel.start_button.setText("Go on" if done < count else "All rows are there")
-            panel.start_button.setEnabled(done < count and not self.runner.running)
-            panel.state.setText(f"{done} of {count} rows{wrong}, begun {self.state.begun.replace('T', ' ')}.{differs}")
+            fresh = len(self.state.fresh)
+            other = panel.plan is not None and self._other_figures(panel.plan)
+            go_on = f"Run again for {fresh} new figure{'s' if fresh > 1 else ''}" if fresh else "Go on"
+            go_on = "Take these figures" if other and not fresh and done >= count else go_on
+            panel.start_button.setText(go_on if done < count or other else "All rows are there")
+            panel.start_button.setEnabled((done < count or other) and not self.runner.running)
+            there = "0 rows have them" if fresh else f"{done} of {count} rows"
+            panel.state.setText(f"{there}{wrong}, begun {self.state.begun.replace('T', ' ')}.{differs}")
         else:
             panel.start_button.setText("Run the series")
             panel.state.setText(wanted and wanted + expected_words(self.session.last_run, wanted))

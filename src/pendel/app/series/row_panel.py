@@ -95,7 +95,7 @@ class RowPanel(QWidget):
         self.take_button.setToolTip("Write what varied in this row into the drive, as one step of undo")
         self.run_button = button("Open as a run", self.run_wanted.emit)
         self.run_button.setToolTip(
-            "Run the drives of the rows that are selected once more, up to six, among the kept runs"
+            "Run the drives of the selected rows once more, up to twelve, among the kept runs; colours tell what varied"
         )
         inside.addWidget(self.take_button)
         inside.addWidget(self.run_button)

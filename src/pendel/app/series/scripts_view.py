@@ -449,7 +449,7 @@ class ScriptsView(QWidget):
         self.run, self.last_end = None, end
         if self.session.which == self._which:
             if len(self.owner.kept) > 1:
-                self.session.overlay_wanted.emit(self.owner.kept[-MOST_OVERLAID:])
+                self.session.overlay_wanted.emit(self.owner.kept[-MOST_OVERLAID:], "")
             if end.line and self.name == self.running_name:
                 self.editor.mark_failed(end.line)
             if end.left:

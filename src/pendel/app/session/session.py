@@ -90,7 +90,7 @@ class Session(QObject):
     """Something, by its name, that is to vary in a series."""
     strips_wanted = pyqtSignal(list)
     """Signals that are to lie on strips besides; none take all off."""
-    overlay_wanted = pyqtSignal(list)
+    overlay_wanted = pyqtSignal(list, str)
     """Names of runs that are to be shown together."""
     drive_wanted = pyqtSignal(str)
     """The file of another drive that is to be opened."""

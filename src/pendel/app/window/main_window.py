@@ -246,7 +246,7 @@ class MainWindow(QMainWindow):
         self.session.evaluator.ended.connect(self.say)
         self.session.refused.connect(self.say)
         self.session.vary_wanted.connect(self.vary)
-        self.session.overlay_wanted.connect(lambda names: self.page("Runs").overlay(names))
+        self.session.overlay_wanted.connect(lambda names, by: self.page("Runs").overlay(names, by))
         self.session.strips_wanted.connect(lambda signals: self.page("Runs").put_on_strips(signals))
         self.files.steps_wanted.connect(lambda: self.actions_by_name["first_steps"].trigger())
         self.files.created.connect(lambda: self.show_page("Drive"))

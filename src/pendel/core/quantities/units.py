@@ -181,6 +181,11 @@ def si_unit_of(dim: Dimension, turns: Turn) -> str:
 MINUS, THIN = "\u2212", "\u2009"
 
 
+def with_symbols(unit: str) -> str:
+    """A unit as typed, in its usual signs: ``uH`` is µH."""
+    return re.sub(r"\bu(?=[A-Za-z])", "µ", unit.replace("ohm", "Ω"))
+
+
 def number_text(value: float, digits: int = 4) -> str:
     """A figure for people: significant digits, real minus, thin-spaced thousands."""
     if math.isnan(value):

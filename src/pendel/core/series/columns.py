@@ -3,8 +3,8 @@
 ``overshoot(door_leaf.position, travel.position)``, ``max(door_motor.current) / I_n``,
 ``mean(step_up.current, end - 10 ms, end)``: a function takes the signal, for a response the setpoint it follows, and
 the times it is taken between, which may name events: ``start`` and ``end`` of the run, ``load_step`` and
-``setpoint_step``. Functions are all measures of `pendel.core.measures` and those of `FIGURES`. Quantities have the
-values they have in the row.
+``setpoint_step``. Functions are all measures of `pendel.core.measures` and those of `FIGURES`; those of `MARGINS` take
+a regulator, ``phase_margin(speed_pi)``, whose loop is judged at rest. Quantities have the values they have in the row.
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ from pendel.core.quantities.units import unit as unit_of
 from pendel.core.runs.balance import balance
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.measures import window
+from pendel.core.series.loop_figures import MARGINS, Loops, margin_of, no_loops
 
 EVENTS = ("start", "end", "load_step", "setpoint_step")
 
@@ -108,13 +109,16 @@ class ColumnValue:
     why: str = ""
 
 
-def unknown_signal(column: Column, known: Collection[str], cards: Collection[str]) -> str:
-    """A sentence on a signal or card that a column names and that is not there, or nothing."""
+def unknown_signal(column: Column, known: Collection[str], cards: Collection[str], loops: Collection[str] = ()) -> str:
+    """A sentence on a signal, card or loop that a column names and that is not there, or nothing."""
     for taken in column.taken:
         for name in taken.names:
-            there = cards if taken.function in WHOLE else known
+            what, there = "signal", known
+            if taken.function in WHOLE:
+                what, there = "card", cards
+            elif taken.function in MARGINS:
+                what, there = "loop of", loops
             if name not in there:
-                what = "card" if taken.function in WHOLE else "signal"
                 return f"{column.text}: the drive has no {what} {name}.{near_words(name, there)}"
     return ""
 
@@ -123,7 +127,7 @@ def known_functions() -> dict[str, str]:
     """Titles of all figures, by their function."""
     found = {name: each.title for name, each in FIGURES.items()}
     found |= {each.id: each.title for each in MEASURES}
-    return found | {name: title for name, (title, _, _) in WHOLE.items()}
+    return found | {name: title for name, (title, _, _) in (*WHOLE.items(), *MARGINS.items())}
 
 
 class ColumnReader(Reader):
@@ -157,13 +161,16 @@ class ColumnReader(Reader):
         return self.figure(name, tuple(arguments))
 
     def figure(self, name: str, arguments: tuple[Node, ...]) -> Name:
-        count = 1 if name in WHOLE else 2
+        count = 1 if name in WHOLE or name in MARGINS else 2
         named: list[str] = []
         while arguments and isinstance(arguments[0], Name) and len(named) < count and arguments[0].name not in EVENTS:
             named.append(arguments[0].name)
             arguments = arguments[1:]
         if not named and name not in WHOLE:
-            raise self.fail(f"{name} takes a signal first, such as {name}(card.signal)")
+            first = "regulator, such as {0}(speed_pi)" if name in MARGINS else "signal first, such as {0}(card.signal)"
+            raise self.fail(f"{name} takes a {first.format(name)}")
+        if name in MARGINS and arguments:
+            raise self.fail(f"{name} takes a regulator alone; loops are judged at rest, not between times")
         if len(arguments) not in (0, 2):
             raise self.fail(f"{name} is taken between two times, such as 5 ms, end; give both or none")
         self.taken.append(Taken(name, tuple(named), arguments))
@@ -185,39 +192,46 @@ BY_PIECES = ("mean", "rms", "ripple")
 
 def signals_in(columns: Iterable[Column], *functions: str) -> list[str]:
     """Signals that columns name, in all of their figures or in those of some functions."""
-    taken = [each for column in columns for each in column.taken if each.function not in WHOLE]
+    taken = [each for column in columns for each in column.taken if each.function not in {*WHOLE, *MARGINS}]
     named = (name for each in taken if not functions or each.function in functions for name in each.names)
     return list(dict.fromkeys(named))
 
 
 def evaluate_columns(
-    columns: Sequence[Column], run: KeptRun, quantities: Callable[[str], Measured]
+    columns: Sequence[Column], run: KeptRun, quantities: Callable[[str], Measured], loops: Loops = no_loops
 ) -> list[ColumnValue]:
-    """Values of columns for a run; ``quantities`` are those of the row. All signals are evaluated in one go."""
+    """Values of columns for a run; ``quantities`` and ``loops`` are those of the row. All signals are evaluated in one
+    go."""
     averaged = signals_in(columns, *BY_PIECES)
     if any(name in run.structure.signals for name in averaged):
         run.refine()
     run.fetch(signals_in(columns))
     run.fetch_between(averaged)
     spans: Spans = {}
-    return [evaluate_column(column, run, quantities, spans) for column in columns]
+    return [evaluate_column(column, run, quantities, spans, loops) for column in columns]
 
 
 Spans = dict[tuple[str, float, float, str | None], Span]
 """Spans that were looked at, as figures of one share what was found out."""
 
 
-def evaluate_column(column: Column, run: KeptRun, quantities: Callable[[str], Measured], spans: Spans) -> ColumnValue:
+def evaluate_column(
+    column: Column, run: KeptRun, quantities: Callable[[str], Measured], spans: Spans, loops: Loops = no_loops
+) -> ColumnValue:
     """What a column tells of a run."""
     units: dict[str, str] = {}
 
     def lookup(name: str) -> Measured:
         if not name.startswith("#"):
             return quantities(name)
-        value, unit_text = figure_of(column.taken[int(name[1:])], run, quantities, spans)
+        taken = column.taken[int(name[1:])]
+        if taken.function in MARGINS:
+            value, unit_text = margin_of(taken.function, taken.names[0], loops)
+        else:
+            value, unit_text = figure_of(taken, run, quantities, spans)
         units[name] = unit_text
         if math.isnan(value):
-            raise NoFigure(column.taken[int(name[1:])].function)
+            raise NoFigure(taken.function)
         return Measured(
             value, unit_of(unit_text)[1] if unit_text else Measured(0.0).dim, turn(unit_text) if unit_text else NO_TURN
         )
@@ -239,6 +253,8 @@ class NoFigure(DriveProblem):
     def __init__(self, function: str):
         measure = FIGURES.get(function) or (MEASURES[function] if function in {m.id for m in MEASURES} else None)
         why = measure.why_none if measure is not None else "There is nothing it could be taken from."
+        if function in MARGINS:
+            why = "The loop has none: it gains less than one at every frequency, or its phase leaves it room for ever."
         super().__init__(why.replace("between the cursors", "in this run"))
 
 

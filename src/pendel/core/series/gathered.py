@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +16,7 @@ from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import evaluate, read, value_in_field
 from pendel.core.quantities.stepping import own_unit
+from pendel.core.quantities.units import number_text, with_symbols
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.series.columns import read_column
 from pendel.core.series.points import Axis, Points, points_of
@@ -23,6 +24,7 @@ from pendel.core.series.rows import DONE, Row
 
 FIRST_ROOM = 256
 PARTS = re.compile(r"\band\b|,")
+"""Between comparisons, where no bracket is open."""
 COMPARED = re.compile(r"(<=|>=|!=|≤|≥|<|>|=)")
 COMPARE: dict[str, Callable[[np.ndarray, float], np.ndarray]] = {
     "<": np.less,
@@ -94,6 +96,7 @@ class Gathered:
         self._cells = np.zeros((FIRST_ROOM, len(self.heads)))
         self._failed = np.zeros(FIRST_ROOM, dtype=bool)
         self.count = 0
+        self._places: dict[int, int] = {}
 
     def _head_of(self, axis: Axis) -> Head:
         of = axis.target
@@ -118,19 +121,34 @@ class Gathered:
         return self._failed[: self.count]
 
     def add(self, rows: Iterable[Row]) -> None:
+        """Rows that are done; one that is there already is replaced."""
         for row in rows:
-            if self.count == len(self._numbers):
-                self._grow()
-            at = self.count
+            at = self._places.setdefault(row.number, self.count)
+            if at == self.count:
+                if self.count == len(self._numbers):
+                    self._grow()
+                self.count += 1
             self._numbers[at], self._failed[at] = row.number, row.outcome != DONE
             for k, text in enumerate(row.texts):
                 self._cells[at, k] = self.value(k, text)
             self._cells[at, self.axes :] = row.figures
-            self.count += 1
             for k, unit in enumerate(row.units):
                 head = self.heads[self.axes + k]
                 if unit and not head.unit:
                     self.heads[self.axes + k] = Head(head.name, head.short, unit)
+
+    def with_figures(self, drive: Drive, plan: Plan) -> Gathered:
+        """The same rows for a plan that reports other figures of them; what a row lacks is not-a-number."""
+        other = Gathered(drive, plan)
+        known = {head.name: k for k, head in enumerate(self.heads)}
+        other._numbers, other._failed = self._numbers.copy(), self._failed.copy()
+        other._cells = np.full((len(self._numbers), len(other.heads)), math.nan)
+        for k, head in enumerate(other.heads):
+            if head.name in known:
+                other._cells[:, k] = self._cells[:, known[head.name]]
+                other.heads[k] = self.heads[known[head.name]]
+        other.count, other._places = self.count, dict(self._places)
+        return other
 
     def _grow(self) -> None:
         self._numbers = np.concatenate([self._numbers, np.zeros_like(self._numbers)])
@@ -175,7 +193,7 @@ class Gathered:
             where it cannot be read.
         """
         kept = np.ones(self.count, dtype=bool)
-        parts = [part.strip() for part in PARTS.split(text)]
+        parts = comparisons(text)
         if "failed" in parts:
             kept &= self.failed
         for limit in self.limits(" and ".join(part for part in parts if part != "failed")):
@@ -185,15 +203,37 @@ class Gathered:
     def limits(self, text: str) -> list[Limit]:
         """Comparisons as typed. Raises `DriveProblem` and `ExpressionProblem`."""
         found = []
-        for part in PARTS.split(text):
-            if not part.strip():
-                continue
+        for part in comparisons(text):
             sides = COMPARED.split(part)
             if len(sides) != 3:
                 raise DriveProblem(f"“{part.strip()}” is no comparison. Write such as overshoot < 5 %.")
             column = self.column(sides[0].strip())
             found.append(Limit(part.strip(), column, sides[1], self.limit(column, sides[2].strip())))
         return found
+
+    def narrowed(self, text: str, ranges: Mapping[int, tuple[float, float]]) -> str:
+        """What is typed, with ranges (SI) of columns in the place of what it says of these; an endless one says
+        nothing."""
+        kept = [part for part in comparisons(text) if self._compared(part) not in ranges]
+        shorts = [head.short for head in self.heads]
+        for column, (low, high) in ranges.items():
+            head = self.heads[column]
+            name = head.short if shorts.count(head.short) == 1 else head.name
+            if head.words:
+                words = [word for place, word in enumerate(head.words) if low <= place <= high]
+                kept += [f"{name} = {words[0]}"] if len(words) == 1 else []
+                continue
+            for sign, end in ((">=", low), ("<=", high)):
+                if math.isfinite(end):
+                    kept.append(f"{name} {sign} {number_text(head.shown(end), 4)} {head.unit}".rstrip())
+        return " and ".join(kept)
+
+    def _compared(self, part: str) -> int:
+        """The column that a comparison is of; -1 for none."""
+        try:
+            return self.column(COMPARED.split(part)[0].strip())
+        except DriveProblem:
+            return -1
 
     def limit(self, column: int, text: str) -> float:
         """A figure to compare a column with, in SI. Raises `DriveProblem` and `ExpressionProblem`."""
@@ -214,9 +254,15 @@ class Gathered:
         return places[np.lexsort((self.numbers[places], keys))]
 
 
-def with_symbols(unit: str) -> str:
-    """A unit as typed, in its usual signs: ``uH`` is µH."""
-    return re.sub(r"\bu(?=[A-Za-z])", "µ", unit.replace("ohm", "Ω"))
+def comparisons(text: str) -> list[str]:
+    """Parts of ``overshoot < 5 % and mean(x, 0 s, 1 s) > 2 V``, without empty ones."""
+    found, begun = [], 0
+    for between in PARTS.finditer(text):
+        before = text[: between.start()]
+        if before.count("(") <= before.count(")"):
+            found.append(text[begun : between.start()])
+            begun = between.end()
+    return [part.strip() for part in (*found, text[begun:]) if part.strip()]
 
 
 def short_name(text: str) -> str:

@@ -15,14 +15,23 @@ import numpy as np
 from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import Plan
-from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError
+from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError, Stopped
+from pendel.core.loops.find import find_loops
 from pendel.core.plant.program import Doubles, Outcome, Structure
 from pendel.core.plant.rows import evaluate_signals, in_one_thread, lean_library
 from pendel.core.plant.simulator import Watch
 from pendel.core.runs.evaluating import Here
 from pendel.core.runs.simulate import Prepared, add_remarks, prepare, recorded_run
-from pendel.core.series.columns import Column, ColumnValue, evaluate_columns, read_column, signals_in, unknown_signal
+from pendel.core.series.columns import (
+    Column,
+    ColumnValue,
+    evaluate_columns,
+    read_column,
+    signals_in,
+    unknown_signal,
+)
 from pendel.core.series.following import Following
+from pendel.core.series.loop_figures import MARGINS, LoopsAtRest
 from pendel.core.series.points import Points, points_of, seed_of_row
 from pendel.core.trust import refuse_strange_c
 
@@ -59,15 +68,17 @@ class Series:
         refuse_strange_c(self.drive, "allow it")
         self.points = points_of(self.drive, self.plan)
         self.columns = tuple(map(read_column, self.plan.measures))
-        self.needs_remarks = any(taken.function == "remarks" for column in self.columns for taken in column.taken)
+        functions = {taken.function for column in self.columns for taken in column.taken}
+        self.needs_remarks = "remarks" in functions
         prepared = prepare(self.drive)
         self.following = Following(prepared, [axis.target.name for axis in self.points.axes])
         self.evaluator = LeanEvaluator(tuple(signals_in(self.columns)))
         self.seed_varies = "seed" in self.following.targets
         if not self.following.as_a_whole:  # else signals may be there in some rows only
             known = {*prepared.structure.signals, *prepared.deck.signals}
+            loops = [loop.key for loop in find_loops(self.drive)] if functions & {*MARGINS} else []
             for column in self.columns:
-                if sentence := unknown_signal(column, known, self.drive.cards):
+                if sentence := unknown_signal(column, known, self.drive.cards, loops):
                     raise DriveProblem(sentence)
 
     @property
@@ -89,6 +100,9 @@ class Series:
         drive = self.row_drive(number, texts)
         seed = int(drive.settings["seed"]) if drive.settings["seed"].isdigit() else 0
 
+        def stopping() -> bool:
+            return watch is not None and bool(watch.stop[0])
+
         def row(outcome: str, reason: str, figures: Sequence[ColumnValue] = ()) -> Row:
             values = tuple(each.value for each in figures) or (math.nan,) * len(self.columns)
             units = tuple(each.unit for each in figures) or ("",) * len(self.columns)
@@ -104,7 +118,9 @@ class Series:
                     add_remarks(run, prepared)
                 names = names_of(drive)
                 run.evaluator = self.evaluator
-                figures = evaluate_columns(self.columns, run, names)
+                figures = evaluate_columns(self.columns, run, names, LoopsAtRest(drive, stopping))
+        except Stopped as problem:
+            raise RowStopped from problem
         except DriveHasFindings as problem:
             return row(FAILED, problem.findings[0].sentence)
         except PendelError as problem:

@@ -53,14 +53,16 @@ def text_of(drive: Drive) -> str:
 
 @dataclass(frozen=True)
 class State:
-    """How far a series is. ``differs`` where the drive, or what varies in it, is another than it was begun with;
-    ``begun`` is empty where it was not."""
+    """How far a series is: rows that have all figures of the plan are ``done``. ``differs`` where the drive, or what
+    varies in it, is another than it was begun with; ``begun`` is empty where it was not, and ``fresh`` are figures that
+    no row has yet."""
 
     count: int = 0
     done: int = 0
     failed: int = 0
     begun: str = ""
     differs: str = ""
+    fresh: tuple[str, ...] = ()
 
     @property
     def is_whole(self) -> bool:
@@ -72,14 +74,16 @@ def state_of(store: RowStore, drive: Drive, plan: Plan) -> State:
     if not store.is_begun:
         return State()
     kept, (done, failed) = store.kept(), store.counts()
-    differs = ""
-    if replace(kept.plan, measures=()) != replace(plan, measures=()):
-        differs = "what varies was changed since"
-    elif kept.plan.measures != plan.measures:
-        differs = "what is told of its rows was changed since"
-    elif kept.drive_text != text_of(drive):
-        differs = "the drive was changed since"
-    return State(kept.count, done, failed, kept.begun, differs)
+    if not same_rows(kept.plan, plan):
+        return State(kept.count, done, failed, kept.begun, "what varies was changed since")
+    differs = "the drive was changed since" if kept.drive_text != text_of(drive) else ""
+    fresh = tuple(text for text in plan.measures if text not in kept.plan.measures)
+    return State(kept.count, 0 if fresh else done, failed, kept.begun, differs, fresh)
+
+
+def same_rows(plan: Plan, other: Plan) -> bool:
+    """Whether two plans make the same runs, whatever they report of them."""
+    return replace(plan, measures=()) == replace(other, measures=())
 
 
 def adopt(folder: Path, name: str, plan: Plan, names: Collection[str]) -> None:
@@ -116,7 +120,8 @@ class Going:
         return RowStore(store_path(self.folder, self.name))
 
     def rows(self, runs: Runs, *, anew: bool = False, stopping: Callable[[], bool] = lambda: False) -> Iterator[Row]:
-        """Run all rows that are not there yet, with the drive and the plan that the series was begun with.
+        """Run all rows that are not there yet, with the drive and the plan that the series was begun with; figures are
+        those of the present plan, for which rows that lack one run again.
 
         Parameters
         ----------
@@ -150,12 +155,17 @@ class Going:
             count = points_of(drive, plan).count
             if count != begun.count:
                 raise DriveProblem(f"The series {self.name} has another number of rows by now. Start it anew.")
+            if plan.measures != self.plan.measures and same_rows(plan, self.plan):
+                plan = self.plan
+                for _ in runs(drive, plan, [], stopping):  # whether there are such figures
+                    pass
+                store.take_figures(plan)
         waiting: list[Row] = []
         last = time.monotonic()
         for first in range(0, count, MOST_AT_ONCE):
             numbers = np.arange(first, min(count, first + MOST_AT_ONCE))
             try:
-                for row in runs(drive, plan, np.setdiff1d(numbers, store.numbers()).tolist(), stopping):
+                for row in runs(drive, plan, np.setdiff1d(numbers, store.numbers(whole=True)).tolist(), stopping):
                     waiting.append(row)
                     if time.monotonic() - last >= COMMIT_EVERY:
                         store.add(waiting)

@@ -40,6 +40,11 @@ def store_path(folder: Path, name: str) -> Path:
     return folder / f"{plain}{mark}.rows"
 
 
+def plan_text(plan: Plan) -> str:
+    """As a store has it."""
+    return json.dumps(plan_record(plan), ensure_ascii=False)
+
+
 @dataclass(frozen=True)
 class Kept:
     """What a store was begun with."""
@@ -111,19 +116,54 @@ class RowStore:
             self._open.execute("PRAGMA journal_mode=WAL")
             self._open.execute("PRAGMA synchronous=NORMAL")
             self._open.execute("BEGIN IMMEDIATE")
-            for table in ("series", "units", "rows"):
+            for table in ("series", "units", "rows", "lacking"):
                 self._open.execute(f"DROP TABLE IF EXISTS {table}")
+            self._open.execute("CREATE TABLE lacking (number INTEGER PRIMARY KEY)")
             self._open.execute("CREATE TABLE series (drive TEXT, plan TEXT, count INTEGER, begun TEXT)")
             self._open.execute("CREATE TABLE units (place INTEGER PRIMARY KEY, unit TEXT)")
-            self._open.execute(
-                "CREATE TABLE rows (number INTEGER PRIMARY KEY, outcome TEXT, reason TEXT, seed INTEGER, seconds REAL, "
-                f"{', '.join(columns)})"
-            )
-            plan_text = json.dumps(plan_record(plan), ensure_ascii=False)
-            self._open.execute("INSERT INTO series VALUES (?, ?, ?, ?)", (drive_text, plan_text, count, begun))
+            self._make_rows("rows", columns)
+            self._open.execute("INSERT INTO series VALUES (?, ?, ?, ?)", (drive_text, plan_text(plan), count, begun))
             self._open.execute(f"PRAGMA application_id={APPLICATION}")
             self._open.execute(f"PRAGMA user_version={VERSION}")
             self._open.execute("COMMIT")
+
+    def take_figures(self, plan: Plan) -> None:
+        """Report other figures of the same rows. A row keeps those that it has; one that is new it lacks until it is
+        added again. All of this, or where it fails nothing. Raises `FileProblem`."""
+        before = self.kept().plan.measures
+        places = [before.index(text) if text in before else None for text in plan.measures]
+        texts = "".join(f", t{k}" for k in range(len(plan.varied)))
+        taken = "".join(f", {'NULL' if place is None else f'm{place}'} AS m{k}" for k, place in enumerate(places))
+        units = self.units()
+        of_new = [(k, units[place]) for k, place in enumerate(places) if place in units]
+        with self._said():
+            self._open.execute("BEGIN IMMEDIATE")
+            try:
+                columns = [f"t{k} TEXT" for k in range(len(plan.varied))]
+                columns += [f"m{k} REAL" for k in range(len(places))]
+                self._make_rows("other", columns)
+                self._open.execute(
+                    f"INSERT INTO other SELECT number, outcome, reason, seed, seconds{texts}{taken} FROM rows"
+                )
+                self._open.execute("DROP TABLE rows")
+                self._open.execute("ALTER TABLE other RENAME TO rows")
+                self._open.execute("CREATE TABLE IF NOT EXISTS lacking (number INTEGER PRIMARY KEY)")
+                if None in places:
+                    self._open.execute("INSERT OR IGNORE INTO lacking SELECT number FROM rows")
+                self._open.execute("DELETE FROM units")
+                self._open.executemany("INSERT INTO units VALUES (?, ?)", of_new)
+                self._open.execute("UPDATE series SET plan=?", (plan_text(plan),))
+                self._open.execute("COMMIT")
+            except sqlite3.Error:
+                with contextlib.suppress(sqlite3.Error):
+                    self._open.execute("ROLLBACK")
+                raise
+
+    def _make_rows(self, name: str, columns: Sequence[str]) -> None:
+        self._open.execute(
+            f"CREATE TABLE {name} (number INTEGER PRIMARY KEY, outcome TEXT, reason TEXT, seed INTEGER, seconds REAL"
+            f"{''.join(', ' + column for column in columns)})"
+        )
 
     def kept(self) -> Kept:
         """What it was begun with. Raises `FileProblem`."""
@@ -135,7 +175,8 @@ class RowStore:
             raise FileProblem(str(self.path), "its plan cannot be read. Start the series anew.") from problem
 
     def add(self, rows: Sequence[Row]) -> None:
-        """Keep rows, all of them or, where it fails, none. One that is there already stays."""
+        """Keep rows, all of them or, where it fails, none. One that is there already stays, but where it lacks a
+        figure."""
         if not rows:
             return
         places = ", ".join("?" * (5 + len(rows[0].texts) + len(rows[0].figures)))
@@ -155,6 +196,11 @@ class RowStore:
         with self._said():
             self._open.execute("BEGIN IMMEDIATE")
             try:
+                if self._has_lacking():
+                    numbers = [(row.number,) for row in rows]
+                    known = "number=? AND number IN (SELECT number FROM lacking)"
+                    self._open.executemany(f"DELETE FROM rows WHERE {known}", numbers)
+                    self._open.executemany("DELETE FROM lacking WHERE number=?", numbers)
                 self._open.executemany(f"INSERT OR IGNORE INTO rows VALUES ({places})", values)
                 self._open.executemany("INSERT OR REPLACE INTO units VALUES (?, ?)", list(units.items()))
                 self._open.execute("COMMIT")
@@ -163,18 +209,24 @@ class RowStore:
                     self._open.execute("ROLLBACK")
                 raise
 
-    def numbers(self) -> np.ndarray:
-        """Of the rows that are there, ascending."""
+    def _has_lacking(self) -> bool:
+        """Whether rows lack figures; stores of earlier versions know of none."""
+        known = self._open.execute("SELECT count(*) FROM sqlite_master WHERE name='lacking'").fetchone()[0]
+        return bool(known and self._open.execute("SELECT count(*) FROM lacking").fetchone()[0])
+
+    def numbers(self, *, whole: bool = False) -> np.ndarray:
+        """Of the rows that are there, ascending; ``whole`` leaves those out that lack a figure."""
         with self._said():
-            return np.array(
-                [n for (n,) in self._open.execute("SELECT number FROM rows ORDER BY number")], dtype=np.int64
-            )
+            but = " WHERE number NOT IN (SELECT number FROM lacking)" if whole and self._has_lacking() else ""
+            found = self._open.execute(f"SELECT number FROM rows{but} ORDER BY number")
+            return np.array([n for (n,) in found], dtype=np.int64)
 
     def counts(self) -> tuple[int, int]:
-        """Rows that are there, and those of them that could not run."""
+        """Rows that are there and lack nothing, and those of them that could not run."""
         with self._said():
+            but = " WHERE number NOT IN (SELECT number FROM lacking)" if self._has_lacking() else ""
             whole, failed = self._open.execute(
-                "SELECT count(*), coalesce(sum(outcome <> ?), 0) FROM rows", (DONE,)
+                f"SELECT count(*), coalesce(sum(outcome <> ?), 0) FROM rows{but}", (DONE,)
             ).fetchone()
         return int(whole), int(failed)
 
