@@ -2,6 +2,7 @@
 
 import os
 import signal
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog
 
 from pendel.app.series.views import MATRIX, PARALLEL
 from pendel.app.widgets.basic import Field
+from pendel.app.widgets.table_dialog import TableDialog
 from pendel.app.widgets.theme import trace_colour
 from pendel.core.drive import commands
 from pendel.core.drive.plans import Plan, Varied
@@ -198,6 +200,40 @@ def test_all_columns_are_seen_at_once_and_narrowed_with_the_mouse(window):
     QTest.mouseClick(parallel, LEFT, pos=at)
     assert page.chosen.number == 3
     assert parallel.grab().toImage().pixelColor(at).red() > 130, "the chosen row is drawn in its colour"
+
+
+def test_a_value_varies_as_a_column_of_a_file(window, tmp_path, monkeypatch):
+    page = planned(window, measures=("max(door_leaf.speed)",))
+    (tmp_path / "leaves.csv").write_text("day, leaf mass [kg]\n1, 60.5\n2, 71\n3, 82.25\n")
+
+    def take(dialog):
+        pick = dialog.columns[0]
+        pick.setCurrentIndex(1)
+        assert dialog.units[0].text() == "kg"
+        dialog.accept()
+        return True
+
+    monkeypatch.setattr(TableDialog, "exec", take)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "leaves.csv"), ""))
+    way = named(page, QComboBox, "How m_leaf varies")
+    way.setCurrentIndex(way.findText("from a file …"))
+    way.activated.emit(way.currentIndex())
+    settle()
+    assert window.session.drive.plans["Leaves"].varied[0].texts == ("60.5 kg", "71 kg", "82.25 kg")
+    many = tuple(f"{60 + 0.1 * k:.1f} kg" for k in range(5000))
+    plan = window.session.drive.plans["Leaves"]
+    window.session.do(
+        commands.set_plan(window.session.drive, "Leaves", replace(plan, varied=(replace(plan.varied[0], texts=many),)))
+    )
+    settle()
+    field = named(page, Field, "Values of m_leaf")
+    field.setFocus()
+    QTest.keyClicks(field, "x")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert field.text() == "5000 values" and window.session.drive.plans["Leaves"].varied[0].texts == many
+    (tmp_path / "leaves.csv").write_text("nothing\n")
+    page.panel.take_from_file(0, plan.varied[0], str(tmp_path / "leaves.csv"))
+    assert "no row of numbers" in page.panel.problem.text()
 
 
 def test_a_figure_is_added_to_rows_that_are_there(window):

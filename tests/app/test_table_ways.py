@@ -5,8 +5,8 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
 
 import pendel
-from pendel.app.drive.editors import table_dialog
-from pendel.app.drive.editors.table_dialog import TableDialog
+from pendel.app.widgets import table_dialog
+from pendel.app.widgets.table_dialog import TableDialog
 from tests.app.conftest import settle
 
 CTRL = Qt.KeyboardModifier.ControlModifier

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QComboBox, QCompleter, QLineEdit, QListWidget, QList
 
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
+from pendel.app.widgets.table_dialog import taken_from_file
 from pendel.core.catalogue.declare import Block
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check.targets import Target, target, targets
@@ -17,6 +18,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import COMBINED, SAMPLED, WAYS, Plan, Varied
 from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.quantities.stepping import own_unit
 from pendel.core.runs.simulate import signal_infos
 from pendel.core.series.columns import known_functions, read_column
 from pendel.core.series.loop_figures import MARGINS
@@ -38,6 +40,9 @@ HINTS = {
     "normal": "mean, deviation, cut at … deviations",
     "corners": "low, high",
 }
+FROM_FILE = "file"
+MOST_TYPED = 100
+"""Values that are shown as text; of more, as those of a file, how many there are."""
 FIRST_FIGURES = ("overshoot", "settling", "rms", "peak")
 
 
@@ -240,14 +245,19 @@ class PlanPanel(QWidget):
         way.setAccessibleName(f"How {varied.target} varies")
         for name in WAYS if known is None or not known.options else ("list",):
             way.addItem(WAY_WORDS[name], name)
+        if known is None or not known.options:
+            way.addItem("from a file …", FROM_FILE)
         way.setCurrentIndex(max(0, way.findData(varied.how)))
         way.setFixedWidth(92)
-        way.activated.connect(lambda _: self._change_varied(place, replace(varied, how=way.currentData())))
-        texts = Field(", ".join(varied.texts), f"Values of {varied.target}", 60)
+        way.activated.connect(lambda _: self._choose_way(place, varied, way))
+        many = len(varied.texts) > MOST_TYPED
+        words = f"{len(varied.texts)} values" if many else ", ".join(varied.texts)
+        texts = Field(words, f"Values of {varied.target}", 60)
+        texts.setReadOnly(many)
         texts.setAlignment(Qt.AlignmentFlag.AlignLeft)
         options = ", ".join(known.options) if known is not None and known.options else HINTS[varied.how]
         texts.setPlaceholderText(options)
-        texts.setToolTip(options)
+        texts.setToolTip(f"{varied.texts[0]} … {varied.texts[-1]}" if many else options)
         texts.committed.connect(lambda text: self._change_varied(place, replace(varied, texts=parts_of(text))))
         line = row(way, texts, spacing=4)
         line.setStretch(1, 1)
@@ -340,6 +350,26 @@ class PlanPanel(QWidget):
         if (plan := self.plan) is not None and place < len(plan.varied):
             kept = [*plan.varied[:place], *([varied] if varied is not None else []), *plan.varied[place + 1 :]]
             self._change(varied=tuple(kept))
+
+    def _choose_way(self, place: int, varied: Varied, way: QComboBox) -> None:
+        if way.currentData() != FROM_FILE:
+            self._change_varied(place, replace(varied, how=way.currentData()))
+            return
+        way.setCurrentIndex(max(0, way.findData(varied.how)))
+        self.take_from_file(place, varied)
+
+    def take_from_file(self, place: int, varied: Varied, path: str = "") -> None:
+        """Let something take the values of a column of a file, one after the other."""
+        try:
+            of = target(self.session.drive, varied.target)
+            taken = taken_from_file(self, [(varied.target, own_unit(of.text) or of.unit or "")], path)
+        except PendelError as problem:
+            self.problem.setText(str(problem))
+            return
+        if taken is not None:
+            texts = tuple(text for (text,) in taken[0])
+            known = varied.texts if taken[1] and varied.how == "list" else ()
+            self._change_varied(place, Varied(varied.target, "list", known + texts))
 
     def add_figure(self, text: str) -> None:
         if (plan := self.plan) is not None and self._is_figure(text):

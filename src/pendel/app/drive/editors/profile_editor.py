@@ -7,12 +7,12 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QInputDialog, QMenu, QMessageBox, QWidget
 
-from pendel.app.drive.editors.table_dialog import put_at, taken_from_file, taken_from_text
 from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.plots.thinning import thinned
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.pictures import with_picture_menu
+from pendel.app.widgets.table_dialog import put_at, taken_from_file, taken_from_text
 from pendel.app.widgets.theme import colour, font
 from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive import commands

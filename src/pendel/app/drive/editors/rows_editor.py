@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QWidget
 
-from pendel.app.drive.editors.table_dialog import Column, put_at, taken_from_file, taken_from_text
 from pendel.app.drive.editors.text_table import TextTable
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, row, wrapped
+from pendel.app.widgets.table_dialog import Column, put_at, taken_from_file, taken_from_text
 from pendel.core.catalogue.declare import Rows
 from pendel.core.drive import commands
 from pendel.core.errors import FileProblem
