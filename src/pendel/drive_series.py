@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     import xarray
 
     from pendel.core.envelope.report import EnvelopeReport
+    from pendel.core.heat.held import Held
     from pendel.core.series.mattering import Mattering
     from pendel.core.series.rows import Row
     from pendel.core.series.running import Going
@@ -283,6 +284,48 @@ class VariedDrive(EditedDrive):
         refuse_strange_c(self.document, "call heat_over(own_c=True)")
         requested = duty_of(self.document, duty, kind=kind, time=time, share=share)
         return report_of(heat_over(self.document.copy(), requested, steady=steady, rounds=rounds))
+
+    def torque_held(
+        self,
+        machine: str,
+        torque: str,
+        top_torque: str,
+        top_speed: str,
+        *,
+        times: Sequence[str] = ("for ever", "60 s", "10 s"),
+        speeds: int = 7,
+        before: str | float = 0.0,
+        own_c: bool = False,
+    ) -> Held:
+        """The torque over speed that heat allows: for ever, and for a time from the starts of the bodies or from what
+        lasted before, and what limits it where (docs/heat.md).
+
+        Parameters
+        ----------
+        machine, torque
+            its card, and the output of a block that asks for its torque, such as ``torque_demand.out``.
+        top_torque, top_speed
+            text with units, such as ``400 N*m`` and ``1200 rpm``; a negative torque brakes.
+        before
+            the share of what is held for ever (0 to 1) that had lasted until the times begin.
+
+        Raises
+        ------
+        DriveProblem, DriveHasFindings
+
+        >>> warm = pendel.open_example("warm_haul_drive")
+        >>> where = ("haul_machine", "torque_demand.out")
+        >>> held = warm.torque_held(*where, "450 N*m", "600 rpm", times=["for ever"], speeds=2)
+        >>> held.curves[0].limits
+        ('Housing', 'Housing')
+        """
+        from pendel.core.verbs.heating import torque_held
+
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call torque_held(own_c=True)")
+        counts = (str(speeds), str(before) if before else None)
+        return torque_held(self.document.copy(), machine, torque, top_torque, top_speed, list(times), *counts)
 
     def envelope(
         self,

@@ -32,16 +32,16 @@ def test_an_envelope_is_made_copied_into_a_trip_and_leads_back(window, tmp_path,
     window.actions_by_name["envelope"].trigger()
     settle()
     made = window.findChild(EnvelopeWindow)
-    assert made.machine.currentText() == "Door motor" and not made.plot.isVisible()
-    made.torque.setCurrentIndex(made.torque.findData("speed_pi.out"))
-    assert made.fields["top"].placeholderText().endswith(" A")
+    assert made.choice.machine.currentText() == "Door motor" and not made.plot.isVisible()
+    made.choice.torque.setCurrentIndex(made.choice.torque.findData("speed_pi.out"))
+    assert made.choice.fields["top"].placeholderText().endswith(" A")
     QTest.mouseClick(made.start_button, LEFT)
     assert made.state.text() == "Largest torque is empty. Fill it in."
     for name, text in {"top": "20 kg", "top_speed": "3000 rpm", "speeds": "3", "torques": "4", "checks": "3"}.items():
-        made.fields[name].setText(text)
+        made.choice.fields[name].setText(text)
     QTest.mouseClick(made.start_button, LEFT)
     assert until(lambda: not made.working, 60) and "The largest torque" in made.state.text()
-    made.fields["top"].setText("20 A")
+    made.choice.fields["top"].setText("20 A")
     QTest.mouseClick(made.start_button, LEFT)
     assert made.start_button.text() == "Stop"
     assert until(lambda: not made.working, 120) and made.report is not None, made.state.text()

@@ -277,3 +277,60 @@ def test_the_terminal_tells_how_warm_a_duty_makes_it(tmp_path, capsys):
     assert table[:, 0].max() == pytest.approx(120) and table[:, 2].max() == pytest.approx(copper["warmest"], abs=0.01)
     (tmp_path / "duty.csv").write_text("hours,source.U_0\n1,2\n")
     assert main(call) == 2 and "begins with a head" in capsys.readouterr().err
+
+
+def test_torque_that_heat_allows_is_that_of_the_closed_form():
+    """A body behind a winding of R_20·(1 + α·(T − 20)): dT/dt = (R·I² − (T − T_a)/R_th)/C is linear in T."""
+    limit, top_speed = 120.0, 300.0
+    d = pendel.open_example("car_door_drive")
+    d.add("heat_capacity", "Copper", C=f"{C} J/K", T_0=f"{AIR} °C", T_max=f"{limit} °C")
+    d.add("heat_resistance", "Way", R=f"{R_TH} K/W")
+    d.add("ambient", "Air", T=f"{AIR} °C")
+    for a, b in (("door_motor.heat", "copper.a"), ("copper.b", "way.a"), ("way.b", "air.a")):
+        d.connect(a, b)
+    d.set("until", "0.1 s")
+    run = d.run(until=0.08)
+    i, lost, warm, torque = (
+        run[key].y[-1]
+        for key in ("door_motor.current", "door_motor.copper_loss", "copper.temperature", "door_motor.torque")
+    )
+    cold = lost / i**2 / (1 + COPPER * (warm - 20))
+
+    def after(amps, seconds, begin=AIR):
+        rate = 1 / R_TH - cold * COPPER * amps**2
+        end = AIR + cold * amps**2 * (1 + COPPER * (AIR - 20)) / rate
+        return end + (begin - end) * np.exp(-rate / C * seconds)
+
+    for_ever = brentq(lambda amps: after(amps, 1e5) - limit, 0.1, 5.5)
+    warmed = after(0.5 * for_ever, 1e5)
+    where = ("door_motor", "speed_pi.out", "24 A", f"{top_speed} rad/s")
+    cases = ((["for ever", "60 s"], 0, [for_ever, brentq(lambda a: after(a, 60) - limit, 0.1, 24)]),)
+    cases += ((["10 s"], 0.5, [brentq(lambda a: after(a, 10, warmed) - limit, 0.1, 24)]),)
+    for times, before, amps in cases:
+        held = d.torque_held(*where, times=times, speeds=2, before=before)
+        assert held.speeds.tolist() == [0, top_speed] and held.before == before
+        for curve, expected in zip(held.curves, amps):
+            assert curve.torque[0] == pytest.approx(expected * torque / i, rel=2e-3)
+            assert curve.limits[0] == "Copper" and np.all(curve.torque <= held.largest * 1.0001)
+    assert "for 10 s (N·m)" in held.rows()[0] and held.curves[0].limits[1] in ("Copper", "voltage at this speed")
+    d.set("copper.T_max", "20 °C")
+    beyond = d.torque_held(*where, times=["for ever"], speeds=2)
+    assert np.isnan(beyond.curves[0].torque).all() and beyond.curves[0].limits == ("Copper", "Copper")
+    d.set("copper.T_max", "800 °C")
+    fast = d.torque_held(*where[:2], "24 A", "400 rad/s", times=["1 s"], speeds=2)
+    assert fast.curves[0].limits == ("largest asked", "voltage at this speed") and fast.largest[1] < fast.largest[0]
+    free = d.torque_held(*where[:2], "2 A", where[3], times=["for ever"], speeds=2)
+    assert free.curves[0].limits == ("largest asked",) * 2 and free.curves[0].torque[0] == pytest.approx(
+        free.largest[0]
+    )
+    for wrong, words in (
+        ({"times": ["0 s"]}, "above 0"),
+        ({"speeds": 1}, "2 to 60"),
+        ({"before": "120 %"}, "0 to 100 %"),
+        ({"times": ["soon"]}, "How long"),
+    ):
+        with pytest.raises(DriveProblem, match=words):
+            d.torque_held(*where, **wrong)
+    d.set("copper.T_max", "")
+    with pytest.raises(DriveProblem, match="No body has a limit"):
+        d.torque_held(*where)

@@ -11,6 +11,7 @@ from typing import Any
 
 from pendel.cli.lines import print_aside, print_line, visible_json
 from pendel.core.firmware.propose import ProposedFormats
+from pendel.core.heat.held import Held
 from pendel.core.verbs.asking import AboutReport, FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.heating import HeatReport
@@ -130,6 +131,15 @@ def _(result: HeatReport, verb: str) -> None:
         figures = [f"{x:.4g}" for x in (p.begin, p.end, p.warmest, p.at)]
         limit = [f"{p.limit:.4g}", f"{100 * p.use:.0f} %"] if p.limit == p.limit else ["–", "–"]
         print_line(p.what, p.signal, *figures, *limit, f"{p.heat:.4g}" if p.heat == p.heat else "–")
+
+
+@show.register
+def _(result: Held, verb: str) -> None:
+    begun = f", after {100 * result.before:.0f} % of what is held for ever" if result.before else ", from the start"
+    print_line(f"{result.machine}{begun}, by {result.runs} short runs")
+    print()
+    for row in result.rows():
+        print_line(*(cell or "–" for cell in row))
 
 
 @show.register

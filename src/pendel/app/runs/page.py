@@ -94,7 +94,7 @@ class RunsPage(Page):
         self.spectrum, self.rotor = SpectrumPanel(self.session.jobs), RotorDiagram(self.session.jobs)
         yield
         self.rotor.frames_wanted.connect(self.swap_frames)
-        self.sectors, self.torque = SectorPanel(), TorquePanel(self.session.slow_work)
+        self.sectors, self.torque = SectorPanel(), TorquePanel(self.session.slow_work, lambda: self.session.held)
         self.modes = ModesPanel(self.strips.axis_place)
         self.strips.moved_along.connect(self.modes.bar.update)
         for panel in (self.modes, self.spectrum, self.rotor, self.sectors, self.torque):
@@ -123,6 +123,7 @@ class RunsPage(Page):
         self.session.runs_changed.connect(self.refresh)
         self.session.shown_keys = lambda: self.arrangement.keys_ahead
         self.session.opened.connect(self._opened)
+        self.session.held_changed.connect(self.torque.draw)
         self.refresh()
 
     def fit(self) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import pyqtgraph as pg
@@ -11,12 +11,14 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QWidget
 
 from pendel.app.plots.plot import Plot
+from pendel.app.plots.tag import ABOVE_RIGHT, BELOW_RIGHT, RIGHT
 from pendel.app.session.slow_work import SlowWork
 from pendel.app.widgets.basic import column, label, row
 from pendel.app.widgets.theme import tokens
 from pendel.core.check import examine
 from pendel.core.drive import file
 from pendel.core.errors import PendelError, RunProblem
+from pendel.core.heat.held import Held
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import signals_of
@@ -32,8 +34,10 @@ class TorquePanel(QWidget):
     """The plane of torque over speed with the runs' paths, the point at cursor 2 and the envelope in all
     quadrants."""
 
-    def __init__(self, slow_work: SlowWork) -> None:
+    def __init__(self, slow_work: SlowWork, held: Callable[[], Held | None]) -> None:
         super().__init__()
+        self.held = held
+        """What heat allows, once it was worked out."""
         self.slow_work = slow_work
         slow_work.arrived.connect(self.draw)
         self.runs: list[tuple[KeptRun, str]] = []
@@ -88,6 +92,7 @@ class TorquePanel(QWidget):
         known = [(run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)]
         self.plot.level(0.0)
         self._draw_envelope(known[-1][0] if known else None, machine)
+        self._draw_held(machine)
         for run, tint in known:
             t, speed, torque = path(run, machine)
             self.plot.curve(speed * RPM, torque, tint, 1.4)
@@ -116,6 +121,18 @@ class TorquePanel(QWidget):
                 self.plot.curve(sign_x * x, sign_y * y, tokens().brass, 1.4, Qt.PenStyle.DashLine)
         # Beside the caption, where no path runs through it.
         self.plot.set_caption("torque", f"N·m; dashed: {curve.label.lower() if mirrored else 'on its rated supply'}")
+
+    def _draw_held(self, machine: str | None) -> None:
+        held = self.held()
+        if held is None or held.machine != machine:
+            return
+        for curve in held.curves:
+            good = np.flatnonzero(np.isfinite(curve.torque))
+            if len(good):
+                x, y = held.speeds[good] * RPM, curve.torque[good]
+                self.plot.curve(x, y, tokens().brick, 1.2, Qt.PenStyle.DotLine)
+                end = float(x[-1]), float(y[-1])
+                self.plot.tag(curve.title, tokens().brick, [end], (RIGHT, ABOVE_RIGHT, BELOW_RIGHT))
 
 
 def signs_of(values: np.ndarray) -> list[int]:

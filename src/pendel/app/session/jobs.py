@@ -70,6 +70,7 @@ CALM = JobKind("calm a mode", "process beside", "Nothing was put in", newest_win
 TOLERATE = JobKind("judge a spread", "process beside", "The spread cannot be judged", newest_wins=True)
 FLOWS = JobKind("find energy flows", "process beside", "The flows cannot be shown", newest_wins=True)
 HEAT = JobKind("tell heat over a duty", "process beside", "The duty cannot be worked out", newest_wins=True)
+HELD = JobKind("find what can be held", "process beside", "What can be held is not known", newest_wins=True)
 ENVELOPE = JobKind("make an envelope", "process beside", "The envelope cannot be made", newest_wins=True)
 TUNE = JobKind("tune within limits", "tune", "No gains found", newest_wins=True)
 LAY_UNDER = JobKind("lay a way under", "process beside", "There is no model")

@@ -32,6 +32,7 @@ from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.drive.nesting import sheet_of, wires_on
 from pendel.core.drive.views import View
 from pendel.core.errors import DriveProblem
+from pendel.core.heat.held import Held
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.kept import KeptRun, Remark
@@ -79,6 +80,8 @@ class Session(QObject):
     examined_changed = pyqtSignal()
     units_changed = pyqtSignal()
     opened = pyqtSignal()
+    held_changed = pyqtSignal()
+    """What torque heat allows was worked out, or is forgotten."""
     selection_changed = pyqtSignal()
     sheet_changed = pyqtSignal()
     runs_changed = pyqtSignal()
@@ -124,6 +127,9 @@ class Session(QObject):
         self.lowering = Lowering()
         self.slow_work = SlowWork(self.jobs, self.lowering, self)
         self.slow_work.arrived.connect(self._examine_anew)
+        self.held: Held | None = None
+        """What torque heat allows over speed, as it was worked out last."""
+        self.opened.connect(lambda: self.take_held(None))
         self.shelf = RunShelf(self.jobs, self.beside_worker, self)
         self.shelf.changed.connect(self.runs_changed)
         self.shelf.problems_found.connect(self._runs_unread)
@@ -203,6 +209,12 @@ class Session(QObject):
         self.examined_changed.emit()
         self.file_changed.emit()
         self._deep.start()
+
+    def take_held(self, held: Held | None) -> None:
+        """Keep what torque heat allows, for all views; nothing forgets it."""
+        if held is not self.held:
+            self.held = held
+            self.held_changed.emit()
 
     def do(self, command: Command) -> None:
         """Apply a command as one undo step; an empty one does nothing, and one whose result no drive can hold

@@ -35,6 +35,16 @@ def show_heat(window: MainWindow) -> None:
     heat.raise_()
 
 
+def show_held(window: MainWindow) -> None:
+    """Beside the window, with what was worked out before."""
+    from pendel.app.window.held_window import HeldWindow  # loaded when it is asked for
+
+    held = window.findChild(HeldWindow) or HeldWindow(window.session, window)
+    held.fill()
+    held.show()
+    held.raise_()
+
+
 def show_envelope(window: MainWindow) -> None:
     """Beside the window, with what was made before."""
     from pendel.app.window.envelope_window import EnvelopeWindow  # loaded when it is asked for
@@ -185,6 +195,7 @@ ACTIONS = (
     ActionSpec("envelope", "Make envelope …", "Run", "", show_envelope),
     ActionSpec("closer", "In detail …", "Run", "", show_closer),
     ActionSpec("heat", "Heat over a duty …", "Run", "", show_heat),
+    ActionSpec("held", "Torque that heat allows …", "Run", "", show_held),
     separator("Run"),
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),
     ActionSpec("save_picture", "Save picture …", "Run", "", lambda w: w.exports.save_picture()),

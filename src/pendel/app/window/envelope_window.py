@@ -8,23 +8,23 @@ from pathlib import Path
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QWidget
 
 from pendel.app.plots.plot import Plot
 from pendel.app.plots.tag import ABOVE_RIGHT, BELOW_RIGHT, RIGHT
 from pendel.app.session.jobs import ENVELOPE
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
-from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.widgets.basic import button, column, row, wrapped
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
+from pendel.app.window.bench_choice import BenchChoice
 from pendel.app.window.beside_work import BesideWork
 from pendel.app.window.editing import to_clipboard
 from pendel.core.catalogue.systems.envelope import KIND, TERMS, loss_terms
 from pendel.core.drive import clips
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import save, to_text
-from pendel.core.envelope.bench import machines, torque_ends, unit_asked
 from pendel.core.envelope.points import Point
 from pendel.core.envelope.report import EnvelopeReport, adding
 from pendel.core.errors import FileProblem
@@ -87,26 +87,8 @@ class EnvelopeWindow(QDialog):
         side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         side.setFixedWidth(330)
         inside = column(side, (14, 12, 14, 12), 8)
-        grid = QGridLayout()
-        grid.setVerticalSpacing(8)
-        self.machine, self.torque = QComboBox(), QComboBox()
-        self.machine.setAccessibleName("Machine")
-        self.torque.setAccessibleName("Where its torque is asked for")
-        self.torque.currentIndexChanged.connect(lambda _: self._name_top())
-        for line, (words, box) in enumerate((("Machine", self.machine), ("Torque is asked at", self.torque))):
-            grid.addWidget(label(words, "muted"), line, 0)
-            grid.addWidget(box, line, 1)
-        self.fields: dict[str, QLineEdit] = {}
-        for line, (name, words, text, hint) in enumerate(FIELDS, 2):
-            self.fields[name] = QLineEdit(text)
-            self.fields[name].setPlaceholderText(hint)
-            self.fields[name].setAccessibleName(words)
-            self.fields[name].setAlignment(Qt.AlignmentFlag.AlignRight)
-            self.fields[name].returnPressed.connect(self.start_or_stop)
-            grid.addWidget(label(words, "muted"), line, 0)
-            grid.addWidget(self.fields[name], line, 1)
-        grid.setColumnStretch(1, 1)
-        inside.addLayout(grid)
+        self.choice = BenchChoice(self.session, FIELDS, self.start_or_stop)
+        inside.addLayout(self.choice)
         self.start_button = button("Make it", self.start_or_stop, "primary")
         self.state = wrapped("", "muted")
         self.work = BesideWork(self.session, ENVELOPE, self.start_button, self.state, self._show)
@@ -117,24 +99,7 @@ class EnvelopeWindow(QDialog):
 
     def fill(self) -> None:
         """Offer what the drive has now."""
-        drive = self.session.drive
-        machine, torque = self.machine.currentData(), self.torque.currentData()
-        self.machine.clear()
-        for key in machines(drive):
-            self.machine.addItem(drive.cards[key].name, key)
-        self.machine.setCurrentIndex(max(0, self.machine.findData(machine)))
-        self.torque.blockSignals(True)
-        self.torque.clear()
-        for end in torque_ends(drive):
-            self.torque.addItem(f"{drive.cards[end.card].name} · {end.port}", str(end))
-        self.torque.setCurrentIndex(max(0, self.torque.findData(torque)))
-        self.torque.blockSignals(False)
-        self._name_top()
-
-    def _name_top(self) -> None:
-        torque = self.torque.currentData()
-        unit = unit_asked(self.session.drive, torque) if torque else "N·m"
-        self.fields["top"].setPlaceholderText(f"such as 400 {unit}")
+        self.choice.fill()
 
     @property
     def working(self) -> bool:
@@ -143,28 +108,12 @@ class EnvelopeWindow(QDialog):
     def start_or_stop(self) -> None:
         if self.work.stop():
             return
-        machine, torque = self.machine.currentData(), self.torque.currentData()
-        if not machine or not torque:
-            self.state.setText("This drive has no machine with a shaft whose torque a block asks for.")
+        texts = self.choice.texts(self.state)
+        if not texts:
             return
-        if self.session.examined.faults:
-            self.state.setText("The drive cannot run before its faults are fixed.")
-            return
-        texts = {name: field.text().strip() for name, field in self.fields.items()}
-        for name, words, *_ in FIELDS:
-            if not texts[name]:
-                self.state.setText(f"{words} is empty. Fill it in.")
-                self.fields[name].setFocus()
-                return
         drive, path = self.session.drive, self.session.path
-        request = EnvelopeRequest(
-            to_text(drive),
-            machine,
-            torque,
-            **texts,
-            file=path.name if path is not None else "",
-            own_c=brings_allowed_c(drive),
-        )
+        file = path.name if path is not None else ""
+        request = EnvelopeRequest(to_text(drive), **texts, file=file, own_c=brings_allowed_c(drive))
         self.work.start(request, "Short runs on the bench …")
 
     def _show(self, report: EnvelopeReport | None) -> None:

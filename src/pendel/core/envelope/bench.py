@@ -20,6 +20,8 @@ from pendel.core.quantities.units import si_unit, unit
 from pendel.core.vocabulary import Group, Link, SignalRole
 
 MECHANICAL = (Link.SHAFT, Link.ROD)
+ASKED_VALUE = "value"
+"""Of the constant that asks."""
 LASTS = "1000000 s"
 """Of the bench's profile, beyond any run."""
 
@@ -40,7 +42,9 @@ class Bench:
     def at(self, speed: float, asked: float) -> Drive:
         """The bench at a speed (rad/s) and what is asked for (SI)."""
         made = self.drive.copy()
-        commands.set_value(made, self.asked, "value", f"{asked!r} {si_unit(unit(self.unit)[1])}".strip()).apply(made)
+        commands.set_value(made, self.asked, ASKED_VALUE, f"{asked!r} {si_unit(unit(self.unit)[1])}".strip()).apply(
+            made
+        )
         corners = [("0 s", f"{speed!r} rad/s"), (LASTS, f"{speed!r} rad/s")]
         commands.set_profile(made, self.holder, corners).apply(made)
         return made

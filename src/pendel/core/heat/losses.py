@@ -37,6 +37,8 @@ NEAR = 0.6
 """Of a line's reach: where a step may begin with it, so that it is some way to the end of its reach."""
 STEP = 20.0
 """K, to the second point of a straight line."""
+SEEN_EVERY = 4
+"""Parts after which what is watched is looked at once."""
 PARTS, RIPPLE_WINDOWS = 128, 2
 """Of a window, for the ripple of the heat within it; and how many windows of it."""
 HANN = (1 - np.cos(2 * np.pi * (np.arange(32) + 0.5) / 32)) / 32
@@ -56,6 +58,8 @@ class Line:
     window: float
     reach: float = REACH
     """K, as far as it was found to hold."""
+    seen: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    """Means of what is watched, where it was made."""
 
     def at(self, temperatures: np.ndarray) -> np.ndarray:
         return np.asarray(self.heat + self.slopes @ (temperatures - self.about))
@@ -82,6 +86,8 @@ class Settled:
     ripple: np.ndarray
     window: float
     end: Snapshot
+    seen: np.ndarray
+    """Means of the signals that are watched, over the last windows."""
 
 
 @dataclass
@@ -107,6 +113,8 @@ class OperatingPoints:
     targets: tuple[str, ...]
     stopping: Callable[[], bool] = lambda: False
     progress: Callable[[str], None] = lambda _: None
+    watched: tuple[str, ...] = ()
+    """Signals whose means are kept."""
     runs: int = 0
     _lines: dict[tuple[str, ...], list[Line]] = field(default_factory=dict)
     _ends: dict[tuple[str, ...], Settled] = field(default_factory=dict)
@@ -149,7 +157,8 @@ class OperatingPoints:
                 wider = replace(nearest, reach=max(far, nearest.reach))
                 known[next(n for n, each in enumerate(known) if each is nearest)] = wider
                 return wider
-        line = Line(temperatures.copy(), here.heat, self._slopes(texts, temperatures, here), here.ripple, here.window)
+        slopes = self._slopes(texts, temperatures, here)
+        line = Line(temperatures.copy(), here.heat, slopes, here.ripple, here.window, seen=here.seen)
         known.append(line)
         self._ends[texts] = here
         return line
@@ -214,8 +223,10 @@ class OperatingPoints:
                     room = max(AGREE * float(np.max(np.abs(last))), ENOUGH)
                     if np.max(np.ptp(last, axis=0)) <= room:
                         end = simulator.state()
-                        ripple = self._ripple(simulator, window, texts) if with_ripple else last[:0]
-                        return Settled(last.mean(axis=0), ripple, window, end)
+                        ripple, seen = last[:0], np.zeros(0)
+                        if with_ripple:
+                            ripple, seen = self._ripple(simulator, window, texts)
+                        return Settled(last.mean(axis=0), ripple, window, end, seen)
                 if since >= LONGER_AFTER:
                     window, since = 2 * window, 0
             passed = simulator.time
@@ -227,13 +238,23 @@ class OperatingPoints:
     def _energies(self, simulator: Simulator) -> np.ndarray:
         return np.asarray(simulator.present()[0][self._counters])
 
-    def _parts(self, simulator: Simulator, part: float, count: int, texts: tuple[str, ...]) -> np.ndarray:
-        """Mean heat (W) of ``count`` parts in a row, each of ``part`` (s), shape (count, m)."""
+    def _parts(
+        self,
+        simulator: Simulator,
+        part: float,
+        count: int,
+        texts: tuple[str, ...],
+        seen: list[list[float]] | None = None,
+    ) -> np.ndarray:
+        """Mean heat (W) of ``count`` parts in a row, each of ``part`` (s), shape (count, m); what is watched goes to
+        ``seen`` after each."""
         begun, energies, times = simulator.time, [self._energies(simulator)], [simulator.time]
         for number in range(1, count + 1):
             self._advance(simulator, begun + number * part, texts)
             energies.append(self._energies(simulator))
             times.append(simulator.time)
+            if seen is not None and number % SEEN_EVERY == 0:
+                seen.append(list(simulator.read(self.watched).values()))
         return np.asarray(np.diff(energies, axis=0) / np.diff(times)[:, None])
 
     def _mean(self, simulator: Simulator, window: float, texts: tuple[str, ...]) -> np.ndarray:
@@ -241,9 +262,11 @@ class OperatingPoints:
         51)."""
         return np.asarray(HANN @ self._parts(simulator, window / len(HANN), len(HANN), texts))
 
-    def _ripple(self, simulator: Simulator, window: float, texts: tuple[str, ...]) -> np.ndarray:
-        parts = self._parts(simulator, window / PARTS, RIPPLE_WINDOWS * PARTS, texts)
-        return np.asarray(parts - parts.mean(axis=0))
+    def _ripple(self, simulator: Simulator, window: float, texts: tuple[str, ...]) -> tuple[np.ndarray, np.ndarray]:
+        """What the heat does about its mean, and the means of what is watched."""
+        seen: list[list[float]] | None = [] if self.watched else None
+        parts = self._parts(simulator, window / PARTS, RIPPLE_WINDOWS * PARTS, texts, seen)
+        return np.asarray(parts - parts.mean(axis=0)), np.mean(seen, axis=0) if seen else np.zeros(0)
 
     def _advance(self, simulator: Simulator, until: float, texts: tuple[str, ...]) -> None:
         while True:

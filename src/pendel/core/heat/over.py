@@ -236,8 +236,9 @@ class Walk:
         )
         augmented = np.zeros((n + 1, n + 1))
         augmented[:n, :n], augmented[:n, n] = matrix, constant
-        exponentials = scipy.linalg.expm(times[:, None, None] * augmented)
-        states = np.concatenate([x[None, :], exponentials[:, :n, :n] @ x + exponentials[:, :n, n]])
+        with np.errstate(over="ignore", invalid="ignore"):  # heat that runs away; the step is made shorter then
+            exponentials = scipy.linalg.expm(times[:, None, None] * augmented)
+            states = np.concatenate([x[None, :], exponentials[:, :n, :n] @ x + exponentials[:, :n, n]])
         times = np.concatenate([[0.0], times])
         heats = states @ by_x.T + level
         temperatures = np.array([self.network.at(state, p)[1] for state, p in zip(states, heats)])

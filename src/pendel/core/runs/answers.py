@@ -58,6 +58,8 @@ RECORDS = (
     "pendel.core.series.rows:Row",
     "pendel.core.heat.duty:Duty",
     "pendel.core.heat.duty:Stretch",
+    "pendel.core.heat.held:Held",
+    "pendel.core.heat.held:HeldCurve",
     "pendel.core.heat.over:HeatOver",
     "pendel.core.heat.over:Use",
     "pendel.core.envelope.fitted:Made",

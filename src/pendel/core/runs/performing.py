@@ -17,6 +17,7 @@ from pendel.core.runs.requests import (
     FlowsRequest,
     FormatsRequest,
     HeatRequest,
+    HeldRequest,
     JudgeRequest,
     ModesRequest,
     OrderRequest,
@@ -195,6 +196,13 @@ def enveloped(request: EnvelopeRequest, drive: Drive, watched: Watched) -> Any:
     return envelope(drive, *asked, *counts, file=file, stopping=watched.stopping)
 
 
+def held_over_speed(request: HeldRequest, drive: Drive, watched: Watched) -> Any:
+    from pendel.core.verbs.heating import torque_held
+
+    asked = (request.machine, request.torque, request.top, request.top_speed)
+    return torque_held(drive, *asked, request.times, request.speeds, request.before, stopping=watched.stopping)
+
+
 _series: LastFew[Any, Any] = LastFew(2)
 """What rows were run of last, by text and plan."""
 
@@ -214,5 +222,6 @@ ANSWERED: dict[type, Callable[[Any, Drive, Watched], Any]] = {
     SeriesRequest: rows_run,
     HeatRequest: warmed,
     EnvelopeRequest: enveloped,
+    HeldRequest: held_over_speed,
 }
 """By the kind of a request: what gives its result."""

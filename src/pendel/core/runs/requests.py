@@ -206,6 +206,21 @@ class EnvelopeRequest:
 
 
 @dataclass(frozen=True)
+class HeldRequest:
+    """What torque heat allows over speed: `pendel.core.heat.held`. Texts as they were typed."""
+
+    drive_text: str
+    machine: str
+    torque: str
+    top: str
+    top_speed: str
+    times: tuple[str, ...]
+    speeds: str
+    before: str
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class WorkRequest:
     """Work out what takes long: `pendel.core.worked_out`. It holds no drive."""
 
@@ -231,6 +246,7 @@ Request = (
     | SeriesRequest
     | HeatRequest
     | EnvelopeRequest
+    | HeldRequest
     | FlowsRequest
     | WorkRequest
 )

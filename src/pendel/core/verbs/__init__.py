@@ -8,7 +8,7 @@ from pendel.core.verbs.asking import about, check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named, take_profile
 from pendel.core.verbs.enveloping import envelope
 from pendel.core.verbs.exporting import export_unit
-from pendel.core.verbs.heating import heat
+from pendel.core.verbs.heating import heat, torque_held
 from pendel.core.verbs.judging import linear_between
 from pendel.core.verbs.mechanics import calm, modes
 from pendel.core.verbs.running import measure, run
@@ -194,6 +194,22 @@ VERBS = (
             Parameter("highest", "by which factor this may be larger until the first limit is reached", "NAME"),
         ),
         writes="the curves as CSV; the summary goes to the terminal",
+        endings=lambda: (".csv",),
+    ),
+    Verb(
+        "held",
+        "report what torque heat allows over speed, for ever and for times, and what limits it",
+        torque_held,
+        (
+            Parameter("machine", "a machine with a shaft, such as haul_machine", "CARD", required=True),
+            Parameter("torque", "where its torque is asked for, such as torque_demand.out", "SIGNAL", required=True),
+            Parameter("top_torque", "what is asked for at most, such as 400 N*m", "TORQUE", required=True),
+            Parameter("top_speed", "the largest speed, such as 1200 rpm", "SPEED", required=True),
+            Parameter("times", "how long: “for ever”, 60 s, 10 s", "TIME", many=True, option="for"),
+            Parameter("speeds", "how many, from standstill; 7 without it", "N"),
+            Parameter("before", "share of what is held for ever that had lasted before; 0 without it", "SHARE"),
+        ),
+        writes="the rows as CSV; they go to the terminal, too",
         endings=lambda: (".csv",),
     ),
     Verb(
@@ -402,6 +418,7 @@ __all__ = [
     "set_named",
     "signals",
     "take_profile",
+    "torque_held",
     "tune_loops",
     "write_c",
 ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +15,7 @@ from pendel.core.heat.duty import Duty, from_csv, of_type, seconds_of, table
 from pendel.core.quantities.named import Names
 
 if TYPE_CHECKING:
+    from pendel.core.heat.held import Held
     from pendel.core.heat.over import HeatOver
 
 
@@ -171,3 +173,57 @@ def report_of(result: HeatOver, factor: float = 1.0) -> HeatReport:
     return HeatReport(
         result.duty.name, result.duty.duration, result.steady, tuple(places), result.runs, factor, table=result
     )
+
+
+def torque_held(
+    drive: Drive,
+    machine: str,
+    torque: str,
+    top_torque: str,
+    top_speed: str,
+    times: Sequence[str] | None = None,
+    speeds: str | None = None,
+    before: str | None = None,
+    *,
+    progress: Callable[[str], None] = lambda _: None,
+    stopping: Callable[[], bool] = lambda: False,
+) -> Held:
+    """Torque over speed that the limits of bodies allow, for ever and for times.
+
+    Raises
+    ------
+    DriveProblem, DriveHasFindings
+    """
+    from pendel.core.envelope.bench import unit_asked
+    from pendel.core.heat.holding import held
+    from pendel.core.quantities.expressions import value_in_field
+    from pendel.core.series.points import whole_number
+
+    names = names_of(drive)
+
+    def number(text: str, unit: str, what: str) -> float:
+        try:
+            return value_in_field(str(text), unit, names)
+        except PendelError as problem:
+            raise DriveProblem(f"{what}: {problem}") from problem
+
+    return held(
+        drive,
+        machine,
+        torque,
+        number(top_torque, unit_asked(drive, torque), "The largest torque"),
+        number(top_speed, "rad/s", "The largest speed"),
+        times=tuple(time_held(text, names) for text in times or (FOR_EVER, "60 s", "10 s")),
+        speeds=whole_number("a number of speeds", speeds, 2, MOST_SPEEDS) if speeds else 7,
+        before=number(before, "", "What had lasted before") if before else 0.0,
+        progress=progress,
+        stopping=stopping,
+    )
+
+
+FOR_EVER, MOST_SPEEDS = "for ever", 60
+
+
+def time_held(text: str, names: Names) -> float:
+    """``for ever``, or a time above zero (s). Raises `DriveProblem`."""
+    return math.inf if text.strip().lower() == FOR_EVER else seconds_of(text, names, "How long it is held")
