@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.declare import Kind, Part
 from pendel.core.check import end_exists, fits
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.findings import Finding
+from pendel.core.drive.nesting import resolved
 from pendel.core.drive.user_text import known_name, near_words
-from pendel.core.errors import DriveProblem
+from pendel.core.equations.flatten import equation_values
+from pendel.core.errors import DriveHasFindings, DriveProblem
 from pendel.core.verbs.changing import kind_of_card
 
 if TYPE_CHECKING:
@@ -30,11 +33,11 @@ class CardView:
     -------
     >>> import pendel
     >>> motor = pendel.open_example("car_door_drive").card("door_motor")
-    >>> motor, motor.R_a, motor.texts["L_a"]
-    (<Door motor: Brushed DC machine, permanent magnet>, 0.46, '0.61')
-    >>> motor.R_a = "500 mohm"
-    >>> motor.values["R_a"]
-    0.5
+    >>> motor, round(motor.R_a, 3), motor.texts["L_a"]  # R_a follows from the rated point that is entered
+    (<Door motor: Brushed DC machine, permanent magnet>, 0.907, '0.61')
+    >>> motor.L_a = "0.5 mH"
+    >>> motor.values["L_a"]
+    0.0005
     """
 
     def __init__(self, drive: Drive, key: str):
@@ -64,15 +67,32 @@ class CardView:
 
     @property
     def values(self) -> dict[str, float]:
-        """Values in force, in SI; not-a-number where a text has none."""
-        known = self._drive._examined().values.get(self.key, {})
-        return {v.name: known.get(v.name, math.nan) for v in self.kind.values}
+        """Values in force, in SI, those on an assembly's face among them; what another way of entering decides is what
+        follows from that, and not-a-number where nothing does or a text has no value."""
+        return {v.name: self._value(v.name) for v in self.kind.values}
+
+    def _value(self, name: str) -> float:
+        end = resolved(self._drive.document, End(self.key, name))
+        examined = self._drive._examined()
+        kind, card = kind_of_card(self._drive.document, end.card), self._drive.document.cards[end.card]
+        known: Mapping[str, float] = examined.values.get(end.card, {})
+        if isinstance(kind, Part) and all(v.name != end.port for v in kind.values_in_force(card)):
+            if kind.equation_values is None:
+                return math.nan
+            try:
+                known = equation_values(end.card, card, kind, examined)
+            except DriveHasFindings:
+                return math.nan
+        return known.get(end.port, math.nan)
 
     @property
     def texts(self) -> dict[str, str]:
-        """Values as they are written, or as the catalogue has them."""
-        written = self._card.values
-        return {v.name: written.get(v.name, v.default) for v in self.kind.values}
+        """Values as they are written, or as the catalogue has them; of an assembly's face those of the cards inside."""
+        found = {}
+        for value in self.kind.values:
+            end = resolved(self._drive.document, End(self.key, value.name))
+            found[value.name] = self._drive.document.cards[end.card].values.get(end.port, value.default)
+        return found
 
     @property
     def choices(self) -> dict[str, str]:

@@ -7,6 +7,7 @@ from scipy.integrate import solve_ivp
 import pendel
 from pendel.core.catalogue.heat.impedance_curve import fitted
 from pendel.core.catalogue.heat.transient_impedance import cauer
+from pendel.core.drive.shelf import ready, take_from_shelf
 from pendel.core.errors import DriveHasFindings, ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
@@ -201,3 +202,53 @@ def test_a_curve_that_is_none_gets_a_sentence():
         d.rows(z, rows)
         with pytest.raises(DriveHasFindings, match=words):
             d.run("1 ms")
+
+
+def test_a_body_radiates_as_stefan_and_boltzmann_say():
+    """ε·σ·A·(T⁴ − T_a⁴) out of a capacity, by SciPy."""
+    d = pendel.Drive("Radiator")
+    d.add("heat_source", "Heater", P="60 W")
+    d.add("heat_capacity", "Plate", C="150 J/K", T_0="20 °C")
+    d.add("heat_radiation", "Surface", eps="0.8", A="0.1")
+    d.add("ambient", "Room", T="20 °C")
+    for a, b in (("heater.a", "plate.a"), ("plate.b", "surface.a"), ("surface.b", "room.a")):
+        d.connect(a, b)
+    run = d.run(until=600)
+
+    def slope(_, x):
+        return [(60 - 0.8 * 5.670374419e-8 * 0.1 * (x[0] ** 4 - 293.15**4)) / 150]
+
+    exact = solve_ivp(slope, (0, 600), [293.15], rtol=1e-10, atol=1e-10, t_eval=[60, 300, 600]).y[0] - 273.15
+    warm = run["plate.temperature"]
+    assert np.interp([60, 300, 600], warm.t, warm.y) == pytest.approx(exact, abs=5e-3)
+    assert run["surface.heat"].y[-1] == pytest.approx(60 - 150 * slope(0, [exact[-1] + 273.15])[0], rel=1e-3)
+
+
+@pytest.mark.parametrize("name", ["Machine body, 2 nodes", "Machine body, 3 nodes", "Machine body, 4 nodes"])
+def test_ready_bodies_of_a_machine_settle_where_the_sums_of_their_resistances_say(name):
+    """All losses leave by the housing; each way carries what comes in behind it (Kirchhoff's laws for heat)."""
+    path = next(each for title, each in ready() if title == name)
+    d = pendel.Drive("Body")
+    command, body, _ = take_from_shelf(d.document, path)
+    d.do(command)
+    given = {"winding.a": 300.0, "iron.a": 120.0, "rotor.a": 80.0}
+    given = {end: watts for end, watts in given.items() if end.partition(".")[0] in d.document.cards}
+    for end, watts in given.items():
+        source = d.add("heat_source", f"Into {end[:-2]}", P=f"{watts} W")
+        d.connect(f"{source}.a", end)
+    d.add("heat_resistance", "Ribs", R="0.03 K/W")
+    d.add("ambient", "Hall", T="40 °C")
+    d.connect("housing.b", "ribs.a")
+    d.connect("ribs.b", "hall.a")
+    values = {key: dict(d.cards[key].values) for key in d.cards}
+    run = d.run(until=20_000)
+    end = {key: run[f"{key}.temperature"].y[-1] for key in ("winding", "iron", "rotor", "housing") if key in d.cards}
+    whole = sum(given.values())
+    assert end["housing"] == pytest.approx(40 + 0.03 * whole, abs=0.02)
+    middle = "iron" if "iron" in end else "housing"
+    if middle == "iron":
+        assert end["iron"] == pytest.approx(end["housing"] + values["fit_of_the_housing"]["R"] * whole, abs=0.02)
+    assert end["winding"] == pytest.approx(end[middle] + values["slots"]["R"] * 300, abs=0.02)
+    if "rotor" in end:
+        assert end["rotor"] == pytest.approx(end["iron"] + values["air_gap"]["R"] * 80, abs=0.02)
+    assert d.cards[body].values["R_slots"] == values["slots"]["R"]

@@ -58,6 +58,13 @@ def test_cards_are_read_and_set_in_si_and_each_change_is_undone():
     motor.R_a = 0.25  # a number is in the value's own unit
     assert motor.values["R_a"] == 0.25 and "R_a" in dir(motor)
     assert [d.undo(), d.card("motor").R_a] == ["Set R_a of Motor", 0.5]
+    door = pendel.open_example("car_door_drive")
+    run, R_a = door.run(until=0.1), door.card("door_motor").R_a  # follows from the rated point
+    lost, current = (run[f"door_motor.{key}"].y[-1] for key in ("copper_loss", "current"))
+    assert pytest.approx(lost / current**2) == R_a and math.isnan(door.card("door_motor").M_0)
+    haul = pendel.open_example("haul_drive")
+    face, inner = haul.card("field_orientation"), haul.card("current_regulator")
+    assert face.K_d == inner.K_d > 0 and face.texts["K_d"] == inner.texts["K_d"]
     d.set("supply.U_0", "?")
     assert math.isnan(d.card("supply").U_0) and d.card("supply").findings[0].field == "U_0"
     d.undo()

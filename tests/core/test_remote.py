@@ -481,7 +481,7 @@ def channels(served):
 def test_a_program_elsewhere_has_the_drive_with_the_interface_of_one_of_its_own(clean):
     for address, token in ((str(clean.path), ""), (clean.address, clean.token)):
         d = pendel.connect(address, token)
-        assert d.card("door_motor").R_a == 0.46 and len(d.cards) == 15
+        assert d.card("door_motor").L_a == 0.61e-3 and len(d.cards) == 15
         d.set("K_p", "41 A*s/m")
         assert clean.owner.drive.quantities["K_p"].text == "41 A*s/m" and clean.owner.steps[-1].title == "Set K_p"
         commands.set_quantity(clean.owner.drive, "K_p", "37 A*s/m").apply(clean.owner.drive)  # somebody else
@@ -503,7 +503,7 @@ def test_calls_over_both_doors_give_what_python_gives(clean):
     own_run = own.run("20 ms")
     for channel in channels(clean):
         call = channel.call
-        assert call("card.values", card="door_motor")["R_a"] == 0.46
+        assert call("card.values", card="door_motor")["L_a"] == 0.61e-3
         run = call("drive.run", until="20 ms")
         trace = call("run.trace", run=run["run"], signal="door_motor.current")
         assert trace["y"] == own_run["door_motor.current"].y.tolist() and trace["unit"] == "A"

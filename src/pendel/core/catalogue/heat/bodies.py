@@ -1,8 +1,9 @@
 """Bodies of one temperature, ways between them, and what is around: heat stored and carried.
 
 C·dT/dt is the heat that flows in, a resistance carries (T_a − T_b)/R (Incropera, DeWitt: Fundamentals of Heat and
-Mass Transfer, chapters 3 and 5; free convection at a plate: h grows with ΔT^¼ where the flow is laminar, chapter 9;
-from memory). Temperatures are in °C; heat that flows through a port counts positive into the part."""
+Mass Transfer, chapters 3 and 5; free convection at a plate: h grows with ΔT^¼ where the flow is laminar, chapter 9; a
+small grey body in large surroundings, chapter 12; from memory). Temperatures are in °C; heat that flows through a port
+counts positive into the part."""
 
 from __future__ import annotations
 
@@ -137,6 +138,35 @@ CONVECTION = Part(
 )
 
 
+STEFAN_BOLTZMANN = 5.670374419e-8
+"""W/m²/K⁴ (CODATA 2018)."""
+
+
+def build_radiation(c: PartContext) -> None:
+    a, b = c.line("a"), c.line("b")
+    fourth = (a.across - ABSOLUTE_ZERO) ** 4 - (b.across - ABSOLUTE_ZERO) ** 4
+    way(c, c.value("eps") * STEFAN_BOLTZMANN * c.value("A") * fourth)
+
+
+RADIATION = Part(
+    id="heat_radiation",
+    title="Radiation",
+    sentence="Carries heat from a surface to all that is around it, by the fourth power of both temperatures.",
+    group=Group.HEAT,
+    keywords="thermal radiation surface emissivity grey body stefan boltzmann",
+    ports=BOTH,
+    values=(
+        Value("eps", "Emissivity", "", "0.9", low=0.0, open_low=True, high=1.0),
+        Value("A", "Surface", "m²", "0.1", low=0.0, open_low=True),
+    ),
+    signals=WAY,
+    build=build_radiation,
+    summary=lambda v, card: ("radiation", v["A"]),
+    main_signal="heat",
+    spine="ε",
+)
+
+
 def build_ambient(c: PartContext) -> None:
     pin = c.line("a")
     c.equation(pin.across - c.value("T"))
@@ -213,4 +243,4 @@ CALORIMETER = Part(
     spine="J",
 )
 
-KINDS: tuple[Part | Block, ...] = (CAPACITY, RESISTANCE, CONVECTION, AMBIENT, SOURCE, CALORIMETER)
+KINDS: tuple[Part | Block, ...] = (CAPACITY, RESISTANCE, CONVECTION, RADIATION, AMBIENT, SOURCE, CALORIMETER)
