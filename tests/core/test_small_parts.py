@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 import pytest
+from scipy.interpolate import PchipInterpolator
 
 import pendel
 
@@ -119,3 +120,113 @@ def test_a_latch_is_set_and_reset_and_reset_wins():
         state = 0.0 if r == "1" else 1.0 if s == "1" else state
         expected.append(state)
     np.testing.assert_array_equal(out, expected)
+
+
+def crank(inertia, rows, **choices) -> pendel.Drive:
+    d = pendel.Drive("Crank")
+    d.set("tolerance", "1e-9")
+    d.add("inertia", "Wheel", J=repr(inertia), starts={"omega": "20 rad/s"})
+    d.choose(d.add("load_over_angle", "Crank", rows=rows), **choices)
+    d.connect("wheel.b", "crank.a")
+    return d
+
+
+def test_a_load_over_angle_repeats_each_turn_and_gives_back_what_it_took():
+    """½·J·ω² changes by the integral of the torque over the angle, whatever the speed; through monotone cubics with the
+    slopes of Fritsch and Carlson, as SciPy's PCHIP has them inside."""
+    inertia = 1e-2
+    rows = [("0", "0"), ("90 deg", "0.3 N*m"), ("180 deg", "0"), ("270 deg", "-0.3 N*m"), ("360 deg", "0")]
+    d = crank(inertia, rows, beyond="repeats")
+    run = d.run(2.0, with_energy=True)
+    omega, place, load = (run[key] for key in ("wheel.speed", "crank.place", "crank.load"))
+    assert place.y[-1] > 5 * 2 * math.pi and energy_gap(run) < 1e-6
+    x, y = np.radians([0, 90, 180, 270, 360]), np.array([0, 0.3, 0, -0.3, 0])
+    inner = PchipInterpolator(x, y)
+    turned = np.mod(place.y, 2 * math.pi)
+    middle = (turned > x[1]) & (turned < x[3])  # SciPy takes other slopes at both ends
+    np.testing.assert_allclose(load.y[middle], inner(turned[middle]), atol=1e-7)
+    whole = np.flatnonzero(np.diff(np.floor(place.y / (2 * math.pi))) > 0)
+    at_turns = np.interp(2 * math.pi * np.arange(1, 6), place.y, omega.y)
+    assert len(whole) >= 5 and at_turns == pytest.approx(20.0, rel=2e-4), "a turn takes nothing"
+    back = crank(inertia, rows, beyond="repeats")
+    back.start("wheel", omega="-20 rad/s")
+    mirrored = back.run(1.0)
+    times = np.linspace(0.05, 0.95, 40)
+    turned = np.mod(mirrored.at("crank.place", times), 2 * math.pi)
+    good = (turned > x[1]) & (turned < x[3])
+    np.testing.assert_allclose(mirrored.at("crank.load", times)[good], inner(turned[good]), atol=1e-4)
+    for rows, beyond, words in (
+        ([("0", "0"), ("360 deg", "0.1")], "repeats", "ends as it begins"),
+        ([("10 deg", "0"), ("360 deg", "0")], "repeats", "begins at 0"),
+        ([("0", "0"), ("0", "1")], "holds", "not beyond"),
+    ):
+        (finding,) = [f for f in crank(inertia, rows, beyond=beyond).check() if f.card == "crank"]
+        assert words in finding.sentence
+
+
+@pytest.mark.parametrize("begin", [0.2, -0.2])
+def test_a_load_over_place_is_a_spring_within_its_rows_and_holds_beyond(begin):
+    """A straight line of 40 N/m swings as cos(sqrt(k/m)·t); at its ends the force stays."""
+    d = pendel.Drive("Spring")
+    d.set("tolerance", "1e-9")
+    d.add("mass", "Block", m="0.4 kg", starts={"v": "0"})
+    spring = d.add("load_over_place", "Spring", rows=[("-1 m", "-40 N"), ("0", "0"), ("1 m", "40 N")])
+    d.start(spring, place=f"{begin} m")
+    d.connect("block.b", "spring.a")
+    run = d.run(1.0)
+    place = run["spring.place"]
+    np.testing.assert_allclose(place.y, begin * np.cos(10 * place.t), atol=1e-6)
+    d.start(spring, place=f"{10 * begin} m")  # beyond the rows
+    pushed = d.run(0.05)["spring.load"]
+    np.testing.assert_allclose(pushed.y, math.copysign(40, begin), rtol=1e-12)
+
+
+def test_a_sensor_of_three_phases_has_the_errors_that_are_entered():
+    d = pendel.open_example("haul_drive")
+    sensor = d.add("three_phase_current_sensor", "Currents", gain_error="2 %", bits="8", range="400 A")
+    d.choose(sensor, mode="as it is")
+    for n, offset in zip("abc", ("1 A", "-2 A", "0")):
+        d.connect(f"haul_machine.current_{n}", f"currents.i_{n}")
+        d.set(f"currents.offset_{n}", offset)
+    step = 2 * 400 / 2**8
+    run = d.run(0.05)
+    for n, offset in zip("abc", (1, -2, 0)):
+        read = run[f"currents.{n}"]
+        exact = run.at(f"haul_machine.current_{n}", read.t - 1e-9)
+        np.testing.assert_allclose(read.y[2:], step * np.floor((exact[2:] * 1.02 + offset) / step + 0.5), atol=step)
+        assert np.median(np.abs(read.y - step * np.round(read.y / step))) < 1e-9
+    d.set("currents.bits", "")
+    d.set("currents.noise", "0.5 A")
+    read = d.run(0.05)["currents.c"]
+    scatter = read.y[50:] - 1.02 * run.at("haul_machine.current_c", read.t[50:] - 1e-9)
+    assert np.std(scatter) == pytest.approx(0.5, rel=0.2)
+    d.choose(sensor, mode="ideal")
+    ideal = d.run(0.05)["currents.a"]
+    np.testing.assert_allclose(ideal.y[2:], run.at("haul_machine.current_a", ideal.t[2:] - 1e-9), atol=0.2)
+
+
+def test_a_resolver_lags_as_its_tracking_loop_says_and_steps_as_its_word():
+    """Nothing at constant speed, a/w_0² under an acceleration a; steps of 360°/p/2^bits (see the module)."""
+    bandwidth, a = 200.0, 3000.0
+    d = pendel.Drive("Resolver")
+    d.set("tick", "20 us")
+    d.add("imposed_speed", "Bench", profile=[("0", "0"), ("0.1", f"{a * 0.1} rad/s"), ("0.2", f"{a * 0.1} rad/s")])
+    d.add("inertia", "Wheel", J="1e-3")
+    d.choose(d.add("resolver", "Resolver", p="2", bandwidth=f"{bandwidth} Hz", bits="20"), mode="as it is")
+    d.connect("bench.a", "wheel.a")
+    d.connect("wheel.angle", "resolver.angle")
+    run = d.run(0.2)
+    read = run["resolver.position"]
+    lag = run.at("wheel.angle", read.t - 1e-9) - read.y
+    step = 2 * math.pi / 2 / 2**20
+    speeding, steady = (read.t > 0.05) & (read.t < 0.099), read.t > 0.15
+    expected = a / (2 * math.pi * bandwidth) ** 2
+    assert np.mean(lag[speeding]) == pytest.approx(expected, rel=0.03) and np.max(np.abs(lag[steady])) < 1.01 * step
+    assert run["resolver.speed"].y[-1] == pytest.approx(a * 0.1, rel=1e-6)
+    d.set("resolver.bits", "8")
+    coarse = d.run(0.2)["resolver.position"].y
+    assert np.allclose(coarse / (math.pi / 2**8), np.round(coarse / (math.pi / 2**8)), atol=1e-6)
+    d.choose("resolver", mode="ideal")
+    ideal = d.run(0.2)
+    read = ideal["resolver.position"]
+    np.testing.assert_allclose(read.y, ideal.at("wheel.angle", read.t - 1e-9), atol=1e-6)

@@ -160,3 +160,14 @@ def test_a_card_goes_into_a_wire():
     assert through_ports(kinds()["gear"], Link.SHAFT) == ("a", "b")
     for kind, link in (("sum", Link.SIGNAL_OUT), ("planetary_gear", Link.SHAFT), ("gear", Link.DC)):
         assert kind not in kinds() or through_ports(kinds()[kind], link) is None
+
+
+def test_a_sensor_of_three_phases_is_wired_on_both_sides():
+    d = pendel.open_example("haul_drive")
+    for key in ("current_a", "current_b", "current_c"):
+        d.remove(key)
+    d.add("three_phase_current_sensor", "Currents")
+    found = obvious(d.document, ["haul_machine", "currents", "measured_currents"])
+    pairs = {(str(a), str(b)) for a, b in found.sure}
+    assert {(f"haul_machine.current_{n}", f"currents.i_{n}") for n in "abc"} <= pairs
+    assert {(f"currents.{n}", f"measured_currents.{n}") for n in "abc"} <= pairs and not found.sensors

@@ -290,10 +290,19 @@ class _Search:
                     continue
                 usual = self.habits.direct[(place_of(kind, name), wanted)]
                 alike = bool(self._phase(source)) and self._phase(source) == self._phase(target)
-                score = (USUAL if usual else 0.0) + (NAMED if alike else 0.0)
+                measures = alike and self._is_measured(source, target)
+                score = (USUAL if usual or measures else 0.0) + (NAMED if alike else 0.0)
                 if usual or alike or isinstance(kind, Block):
                     found.append((score + (0.1 if not usual and not alike else 0.0), source))
         return sorted(found, key=lambda pair: -pair[0])
+
+    def _is_measured(self, source: End, target: End) -> bool:
+        """Whether a quantity with a unit goes into a sensor for it, or out of one."""
+        kind, reader = self.kinds[source.card], self.kinds[target.card]
+        given, wanted = self._given(source), self._wanted(target)
+        if given is None or wanted not in (None, given) or not any(given):
+            return False
+        return reader.group == Group.SENSOR if isinstance(kind, Part) else kind.group == Group.SENSOR
 
     def _phase(self, end: End) -> str:
         """The phase, or d or q, that an end is of: by its name, by what a sensor measures, or by the card's name."""
