@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from scipy.integrate import solve_ivp
 from scipy.interpolate import CubicHermiteSpline
 
 import pendel
@@ -14,6 +15,8 @@ from pendel.core.catalogue.systems.envelope import TERMS, loss_terms
 from pendel.core.catalogue.systems.scattered import fit_surface
 from pendel.core.check.rules import examine
 from pendel.core.errors import DriveHasFindings
+
+from .energy import energy_gap
 
 NAN = float("nan")
 
@@ -176,6 +179,33 @@ def test_a_batterys_resistance_is_that_of_its_charge_and_temperature():
     warm = pendel.Drive()
     warm.add("battery", "Battery", rows=[*rows[:2], ("100 %", "110 V")])
     assert examine(warm.document).values["battery"]["r_2"] == 1.0, "rows of files that know of no third column"
+
+
+def test_a_batterys_lags_follow_a_load_as_scipy_integrates_them():
+    """T_k*u_k' = R_k*i - u_k and u = U_oc - sum u_k - R*i (Plett, chapter 2.6, from memory)."""
+    lags = {"1": (0.01, 5.0), "2": (0.02, 60.0), "3": (0.005, 400.0)}
+    d = pendel.Drive()
+    d.set("tolerance", "1e-9")
+    texts = {f"R_{n}": f"{r} ohm" for n, (r, _) in lags.items()} | {f"T_{n}": f"{t} s" for n, (_, t) in lags.items()}
+    d.add("battery", "Battery", R="0.03 ohm", Q="1000 Ah", charge_0="50 %", **texts)
+    d.add("power_load", "Load", P="4 kW")
+    d.connect("battery.dc", "load.dc")
+    t = np.array([1.0, 10.0, 100.0, 599.0])
+    for count in (3, 1):
+        if count == 1:
+            d.set("battery.R_2", "0")
+            d.set("battery.R_3", "0")
+        run, pairs = d.run(600), list(lags.values())[:count]
+        i = run["battery.current"]
+
+        def slopes(at, x, i=i, pairs=pairs):
+            return [(r * np.interp(at, i.t, i.y) - u) / tau for u, (r, tau) in zip(x, pairs)]
+
+        over = solve_ivp(slopes, (0, 600), [0.0] * count, rtol=1e-8, atol=1e-10, max_step=1.0, t_eval=t).y.sum(axis=0)
+        expected = run.at("battery.open_voltage", t) - over - 0.03 * run.at("battery.current", t)
+        assert run.at("battery.voltage", t) == pytest.approx(expected, abs=2e-4)
+        assert run.at("battery.voltage", t) * run.at("battery.current", t) == pytest.approx(4000, rel=1e-6)
+        assert energy_gap(d.run(600, with_energy=True)) < 1e-6
 
 
 @pytest.mark.parametrize(

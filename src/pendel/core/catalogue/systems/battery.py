@@ -1,7 +1,7 @@
-"""A battery: open-circuit voltage over its charge, resistance, one lag.
+"""A battery: open-circuit voltage over its charge, resistance, up to three lags.
 
-dq/dt = −i/Q, u = U_oc(q) − u_1 − R i, τ_1 du_1/dt = R_1 i − u_1 (Plett: Battery Management Systems, volume I,
-chapter 2; from memory). Both resistances are multiplied by the rows' r(q) and by exp(−c_R (θ − θ_R)), θ that of
+dq/dt = −i/Q, u = U_oc(q) − Σ u_k − R i, τ_k du_k/dt = R_k i − u_k (Plett: Battery Management Systems,
+volume I, chapter 2; from memory). All resistances are multiplied by the rows' r(q) and by exp(−c_R (θ − θ_R)), θ that of
 its heat port where it has one (an exponential over some tens of kelvins: common practice, no source). Rows are a curve
 that somebody measured or a sheet gives; those of a new card are invented."""
 
@@ -22,6 +22,7 @@ from pendel.core.vocabulary import Conduction, SignalRole
 
 DIES, DEAD = 0.02, 0.05
 """Share of its charge beyond empty over which its voltage falls, and of the voltage that is left."""
+LAGS = (1, 2, 3)
 LEAST_FACTOR = 1e-3
 """Of its resistance, whatever the rows come to between them."""
 BREAKS = 0.5
@@ -33,7 +34,6 @@ def build(c: PartContext) -> None:
     u, through = c.pair("dc")
     current = -through
     used, slope = c.state("used")
-    lag, lag_slope = c.state("u_1")
     charge = c.value("charge_0") - used
     c.equation(c.value("Q") * slope - current)
     # Empty, it dies within a little more charge: what it feeds has to give way.
@@ -43,8 +43,14 @@ def build(c: PartContext) -> None:
     # Below all charge and beyond it the rows' last factor holds.
     factor = along(c, ca.fmax(c.value("q_0"), ca.fmin(charge, c.value(f"q_{c.rows - 1}"))), "q", "r")
     factor = ca.fmax(LEAST_FACTOR, factor) * ca.exp(-c.value("c_R") * (temperature - c.value("theta_R")))
-    resistance, lag_resistance = factor * c.value("R"), factor * c.value("R_1")
-    c.equation(c.value("T_1") * lag_slope - (lag_resistance * current - lag))
+    resistance = factor * c.value("R")
+    lag = ca.SX(0)
+    for n in LAGS:
+        if n > 1 and c.is_zero(f"R_{n}"):
+            continue
+        voltage, voltage_slope = c.state(f"u_{n}")
+        c.equation(c.value(f"T_{n}") * voltage_slope - (factor * c.value(f"R_{n}") * current - voltage))
+        lag += voltage
     c.equation(u - (open_voltage - lag - resistance * current))
     loss = resistance * current * current + lag * current
     c.signal("voltage", u)
@@ -124,14 +130,14 @@ def follows(v: Values, card: Card) -> list[Figure]:
     mean = (first + last) / 2
     return [
         Figure("Energy, roughly", "E", v["Q"] * mean, "kWh"),
-        Figure("Most power, half full", "P_max", mean * mean / (4 * (v["R"] + v["R_1"])), "kW"),
+        Figure("Most power, half full", "P_max", mean * mean / (4 * (v["R"] + sum(v[f"R_{n}"] for n in LAGS))), "kW"),
     ]
 
 
 KIND = Part(
     id="battery",
     title="Battery",
-    sentence="Open-circuit voltage over its charge, behind a resistance and a lag.",
+    sentence="Open-circuit voltage over its charge, behind a resistance and up to three lags.",
     group="supply",
     keywords="accumulator storage charge soc cell traction lithium lead",
     ports=(Port("dc", Link.DC, "DC output", "right"), heat_port()),
@@ -141,6 +147,10 @@ KIND = Part(
         Value("R", "Resistance at once", "mΩ", "20", low=0.0, open_low=True),
         Value("R_1", "Resistance, later", "mΩ", "10", low=0.0),
         Value("T_1", "with a lag of", "s", "30", low=0.0, open_low=True),
+        Value("R_2", "Second lag: resistance", "mΩ", "0", low=0.0),
+        Value("T_2", "with a lag of", "s", "300", low=0.0, open_low=True),
+        Value("R_3", "Third lag: resistance", "mΩ", "0", low=0.0),
+        Value("T_3", "with a lag of", "s", "3000", low=0.0, open_low=True),
         Value("c_R", "Resistances fall by", "%/K", "0", low=-0.2, high=0.2),
         Value("theta_R", "from those at", "°C", "25"),
         Value("theta", "Temperature", "°C", "25"),
@@ -156,7 +166,12 @@ KIND = Part(
         FIRST,
         needed=2,
     ),
-    states=(State("used", "charge taken, of all", ""), State("u_1", "voltage of the lag", "V")),
+    states=(
+        State("used", "charge taken, of all", ""),
+        State("u_1", "voltage of the lag", "V"),
+        State("u_2", "voltage of the second lag", "V"),
+        State("u_3", "voltage of the third lag", "V"),
+    ),
     signals=(
         Signal("voltage", "terminal voltage", "V"),
         Signal("current", "current", "A"),
