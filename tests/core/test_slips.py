@@ -8,6 +8,7 @@ import scipy.signal
 
 import pendel
 from pendel.core.loops.tuning import relevant_poles
+from pendel.core.runs.swings import swing_of
 
 
 def test_friction_that_eats_the_speed_is_told_with_its_share():
@@ -149,3 +150,28 @@ def test_a_regulator_that_may_give_more_than_a_duty_gets_a_pulse_stage_between_o
         d.do(found.fix)
         assert (d.card("current_pi").texts["low"], d.card("current_pi").texts["high"]) == left
         assert not [each for each in d.check() if "cut off" in each.sentence]
+
+
+@pytest.mark.parametrize("times", [1, 3, 6, 12, 30])
+def test_a_run_says_of_a_loop_that_swings_at_its_rate_what_its_model_says(times):
+    d = pendel.open_example("car_door_drive")
+    d.set("K_i", f"{times}*({d.document.quantities['K_i'].text})")
+    stable = next(loop.stable for loop in d.judge() if loop.regulator == "current_pi")
+    swinging = [each for each in d.run(0.2).kept.remarks if "swings up and down" in each.sentence]
+    assert bool(swinging) is not stable and all(each.card == "current_pi" for each in swinging)
+
+
+def test_a_manager_too_slow_for_what_it_decides_is_remarked():
+    d = pendel.open_example("day_of_trips")
+    assert not any("swings up and down" in remark for remark in d.run().remarks)
+    d.set("split.every", "20")
+    assert any(remark.startswith("Driver swings up and down") for remark in d.run().remarks)
+
+
+def test_the_last_digit_of_a_sensor_is_no_swing():
+    rng = np.random.default_rng(3)
+    assert swing_of(0.5 + 0.01 * (np.arange(400) % 2), reach=2.0) is None
+    assert swing_of(rng.normal(size=4000), reach=0.0) is None, "noise has no even swings"
+    assert swing_of(np.sin(2 * np.pi * np.arange(400) / 12), reach=0.0) is None, "twelve periods are no sign of it"
+    assert swing_of(np.r_[np.zeros(50), np.sin(2 * np.pi * np.arange(400) / 6)], reach=0.0) in range(49, 56)
+    assert swing_of(np.zeros(0), 1.0) is None and swing_of(np.full(9, np.nan), 1.0) is None

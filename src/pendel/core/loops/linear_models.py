@@ -97,12 +97,12 @@ def far_values(read: np.ndarray, whole: np.ndarray, count: int) -> np.ndarray:
     """What rows read (k, n) of a state that is 0 but for its last entry, and of those it becomes by ``whole``, so
     many in all; as far as it stays within `FAR`. Many are computed by one product."""
     stacked, on, ahead = read, whole, 1
-    while ahead < min(count, AT_ONCE):  # twice as many by one product
-        stacked, on, ahead = np.vstack([stacked, stacked @ on]), on @ on, 2 * ahead
     state = np.zeros(len(whole))
     state[-1] = 1.0
     values = list[np.ndarray]()
     with np.errstate(over="ignore", invalid="ignore"):
+        while ahead < min(count, AT_ONCE):  # twice as many by one product
+            stacked, on, ahead = np.vstack([stacked, stacked @ on]), on @ on, 2 * ahead
         for _ in range(math.ceil(count / ahead)):
             values.append(stacked @ state)
             state = on @ state

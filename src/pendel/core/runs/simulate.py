@@ -73,6 +73,7 @@ from pendel.core.runs.limited import limited_words, lost_inside
 from pendel.core.runs.remarks import remarks_of_kinds
 from pendel.core.runs.rounding import add_differences
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
+from pendel.core.runs.swings import swings
 from pendel.core.trust import is_allowed, refuse_strange_c
 from pendel.core.vocabulary import ValueRole, plainest
 
@@ -537,6 +538,7 @@ def add_remarks(run: KeptRun, prepared: Prepared) -> None:
         if run.outcome is Outcome.SHORTED and shorts:
             run.message += f" {shorts[0].sentence}"
         run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
+        run.remarks += swings(run, drive, kinds, values, prepared.deck)
         if METHODS[drive.settings["method"]].fixed_steps and not own_parts(drive, kinds):
             run.remarks += unaccounted(run, prepared.examined.settings["step"])
         if prepared.shipped:

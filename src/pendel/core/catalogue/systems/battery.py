@@ -1,9 +1,9 @@
 """A battery: open-circuit voltage over its charge, resistance, up to three lags.
 
 dq/dt = −i/Q, u = U_oc(q) − Σ u_k − R i, τ_k du_k/dt = R_k i − u_k (Plett: Battery Management Systems,
-volume I, chapter 2; from memory). All resistances are multiplied by the rows' r(q) and by exp(−c_R (θ − θ_R)), θ that of
-its heat port where it has one (an exponential over some tens of kelvins: common practice, no source). Rows are a curve
-that somebody measured or a sheet gives; those of a new card are invented."""
+volume I, chapter 2; from memory). All resistances are multiplied by the rows' r(q) and by exp(−c_R (θ − θ_R)),
+θ that of its heat port where it has one (an exponential over some tens of kelvins: common practice, no source). Rows
+are a curve that somebody measured or a sheet gives; those of a new card are invented."""
 
 from __future__ import annotations
 
