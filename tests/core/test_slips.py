@@ -157,7 +157,7 @@ def test_a_run_says_of_a_loop_that_swings_at_its_rate_what_its_model_says(times)
     d = pendel.open_example("car_door_drive")
     d.set("K_i", f"{times}*({d.document.quantities['K_i'].text})")
     stable = next(loop.stable for loop in d.judge() if loop.regulator == "current_pi")
-    swinging = [each for each in d.run(0.2).kept.remarks if "swings up and down" in each.sentence]
+    swinging = [each for each in d.run(0.3).kept.remarks if "swings up and down" in each.sentence]
     assert bool(swinging) is not stable and all(each.card == "current_pi" for each in swinging)
 
 

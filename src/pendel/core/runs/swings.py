@@ -33,8 +33,8 @@ Values = Mapping[str, Mapping[str, float]]
 
 
 def swings(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind], values: Values, deck: ControlDeck) -> list[Remark]:
-    """At most one for each block: of regulators, and of what parts are given, but duties of three phases, which swing
-    anyway."""
+    """At most one for each block: of regulators; where none of them swings, of what parts are given, but duties of
+    three phases, which swing anyway."""
     found: dict[str, Remark] = {}
     columns: Mapping[str, int] = {key: n for n, key in enumerate(run.tick_signals)}
     for key, reach in outputs(deck, kinds, values).items():
@@ -42,6 +42,8 @@ def swings(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind], values: Values
         if card in found or card not in drive.cards or key not in columns:
             continue
         block = deck.block(card)
+        if found and not block.regulates:
+            continue  # it passes on what a regulator says
         phase = (block.phase - run.first_tick) % block.every
         place = swing_of(run.ticks[phase :: block.every, columns[key]], reach)
         if place is None:
