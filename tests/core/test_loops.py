@@ -439,3 +439,40 @@ def test_a_slow_loop_crosses_where_its_factors_say(door, continuous):
     assert loop.crossover == pytest.approx(7.59e-4, rel=1e-2)
     assert abs(L) == pytest.approx(1, rel=1e-3)
     assert np.degrees(np.angle(-L)) == pytest.approx(loop.phase_margin, abs=0.1)
+
+
+def test_a_converter_that_is_unsteady_at_first_gets_gains_from_its_plant_alone():
+    """V/(1 + s·L/R + s²·L·C) from duty to output (Erickson, Maksimović: Fundamentals of Power Electronics, 8.2, from
+    memory), whatever the gains are at first."""
+    d = pendel.Drive("Step-down")
+    d.add("dc_source", "Supply", U_0="48 V", R_i="1 uohm")
+    d.add("step_down", "Stage", R_L="0", R_C="0", R_on="1 uohm", V_d="0", R_d="1 uohm")
+    d.add("pair_opener", "Ends")
+    d.add("resistor", "Load", R="5 ohm")
+    d.add("voltage_sensor", "Sensor")
+    d.add("pi", "Regulator", K_p="1", T_i="10 ms", low="0", high="1")
+    d.add("step", "Demand", before="12 V", after="24 V", t_0="5 ms")
+    wires = ("supply.dc stage.dc", "stage.out ends.pair", "ends.plus load.a", "ends.minus load.b")
+    wires += ("stage.output_voltage sensor.measured", "demand.out regulator.setpoint", "sensor.value regulator.actual")
+    for pair in (*wires, "regulator.out stage.duty"):
+        d.connect(*pair.split())
+    d.set("until", "30 ms")
+    prepared = prepare(averaged(d.document))
+    study = study_of(prepared, find_loops(d.document, prepared.deck)[0])
+    assert study.drive.point.name == "at rest, the output of regulator held"
+    assert study.drive.point.signals["sensor.value"] == pytest.approx(24, abs=0.05)
+    f = np.array([10.0, 100, 500, 1000])
+    s = 2j * np.pi * f
+    exact = 48 / (1 + s * 100e-6 / 5 + s * s * 100e-6 * 220e-6)
+    assert np.abs(study.plant_model.response(2 * np.pi * f)) == pytest.approx(np.abs(exact), rel=5e-3)
+    (before,) = d.judge()
+    assert not before.stable and not before.problem
+    d.do(propose_all(d.document).command)
+    (after,) = d.judge()
+    assert after.stable and after.phase_margin > 45
+    reached = d.run(0.03)["stage.output_voltage"]
+    assert reached.y[-1] == pytest.approx(24, rel=0.02) and reached.y.max() < 24 * 1.1
+    d.set("regulator.K_p", "1")
+    d.set("demand.after", "60 V")  # more than there is
+    (beyond,) = d.judge()
+    assert "passes no small change on" in beyond.problem

@@ -8,12 +8,16 @@ and is judged at rest with its sources as they start, flux and voltages built up
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
+from scipy import optimize
 
+from pendel.core.catalogue.control.ports import LIMITS
+from pendel.core.catalogue.control.regulators import CLOSED, HELD, INTEGRATES
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.own_c import holds_c
 from pendel.core.errors import DriveProblem
@@ -25,6 +29,8 @@ from pendel.core.runs.simulate import Prepared
 
 SHORTEST, LONGEST = 1.0, 5.0
 """A run with sources held lasts as long as the drive's own, but within these (s)."""
+LASTS, SHORTEST_HELD = 4.0, 0.1
+"""A run with a regulator's output held lasts so many times the drive's own, and at least so long (s)."""
 CALM = 0.02
 """What moves less than this share of its range over the last twentieth of a run stands still."""
 
@@ -97,6 +103,33 @@ class WorkingPoints:
         held = replace(deck, blocks=tuple(held_source(b) for b in deck.blocks))
         until = min(max(self._until, SHORTEST), LONGEST)
         return self._after_run("at rest, flux and voltages built up", held, until)
+
+    def opened(self, regulator: str, setpoint: str | None, actual: str) -> WorkingPoint | None:
+        """Where the plant settles with a regulator's output held so that it measures what its setpoint is at the end of
+        a run, whatever its gains do; None where it cannot be held, or no output within its limits does that."""
+        block = self.prepared.deck.block(regulator)
+        target = self.end.signals.get(setpoint or "", math.nan)
+        low, high = (block.values.get(limit.name, math.nan) for limit in LIMITS)
+        if not {CLOSED, HELD.name} <= block.values.keys() or not math.isfinite(target + low + high):
+            return None
+        until = min(max(LASTS * self._until, SHORTEST_HELD), LONGEST)
+        name = f"at rest, the output of {regulator} held"
+
+        def settled(output: float) -> WorkingPoint:
+            held = replace(block, values={**block.values, CLOSED: 0.0, HELD.name: output})
+            blocks = tuple(held if each is block else each for each in self.prepared.deck.blocks)
+            return self._after_run(name, replace(self.prepared.deck, blocks=blocks), until)
+
+        def missing(output: float) -> float:
+            return settled(output).signals.get(actual, math.nan) - target
+
+        at_low, at_high = missing(low), missing(high)
+        if not at_low * at_high < 0:
+            return None
+        output = float(optimize.brentq(missing, low, high, xtol=1e-4 * (high - low), rtol=1e-6))
+        point, remembered = settled(output), f"{regulator}.{INTEGRATES}"
+        known = {**point.remembered, **({remembered: output} if remembered in point.remembered else {})}
+        return replace(point, remembered=known, calm=True)
 
     @property
     def _until(self) -> float:

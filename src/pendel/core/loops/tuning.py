@@ -10,6 +10,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
+from pendel.core.controllers.own_c import holds_c
 from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
@@ -318,6 +319,11 @@ def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None
         if responds(study.plant_model):
             return study
     assert study is not None
+    opened = None if holds_c(prepared.deck.blocks) else points.opened(loop.regulator, loop.setpoint, loop.source)
+    if opened is not None:
+        held = LoopStudy(sampled_drive(prepared, opened, silent=silent, known=points.known), loop)
+        if responds(held.plant_model):
+            return held
     raise DriveProblem(study.why_silent({key: card.name for key, card in prepared.drive.cards.items()}))
 
 

@@ -81,11 +81,13 @@ PORTS = (
 )
 GAIN = Value("K_p", "Gain", ANY, "1", role=ValueRole.GAIN)
 INTEGRAL = Value("T_i", "Integral time", "ms", "10", low=0.0, open_low=True)
+CLOSED, INTEGRATES = "closed", "integral"
+"""Value of an update that says whether the loop is closed, and what it remembers of the error."""
 HELD = Value("open_output", "When open", ANY, "0")
 
 
 def closed(v: Values, card: Card, period: float):
-    return {"closed": 0.0 if card.choices.get("loop") == "open" else 1.0}
+    return {CLOSED: 0.0 if card.choices.get("loop") == "open" else 1.0}
 
 
 def regulator(id, title, sentence, update, values, summary, shape):
