@@ -472,7 +472,3 @@ def test_a_converter_that_is_unsteady_at_first_gets_gains_from_its_plant_alone()
     assert after.stable and after.phase_margin > 45
     reached = d.run(0.03)["stage.output_voltage"]
     assert reached.y[-1] == pytest.approx(24, rel=0.02) and reached.y.max() < 24 * 1.1
-    d.set("regulator.K_p", "1")
-    d.set("demand.after", "60 V")  # more than there is
-    (beyond,) = d.judge()
-    assert "passes no small change on" in beyond.problem
