@@ -15,7 +15,7 @@ from pendel.core.drive.file import from_text, load, to_text
 from pendel.core.errors import DriveProblem
 from pendel.core.loops import tuning
 from pendel.core.loops.find import find_loops
-from pendel.core.loops.gains import take_gains
+from pendel.core.loops.gains import in_formula, take_gains
 from pendel.core.loops.margins import margins
 from pendel.core.loops.rules.lag_plant import LagPlant
 from pendel.core.loops.rules.magnitude_optimum import magnitude_optimum
@@ -472,3 +472,21 @@ def test_a_converter_that_is_unsteady_at_first_gets_gains_from_its_plant_alone()
     assert after.stable and after.phase_margin > 45
     reached = d.run(0.03)["stage.output_voltage"]
     assert reached.y[-1] == pytest.approx(24, rel=0.02) and reached.y.max() < 24 * 1.1
+
+
+def test_gains_that_follow_a_formula_go_on_following_it():
+    d = pendel.open_example("haul_drive")
+    before = {loop.name: loop.crossover for loop in d.judge()}
+    d.do(propose_all(d.document).command)
+    texts = {name: d.document.quantities[name].text for name in ("K_d", "T_d", "K_q", "T_q")}
+    assert all("*(" in text for text in texts.values()) and texts["T_q"].endswith("*(L_q/R_ph)")
+    gain = d.card("current_regulator").K_q
+    d.set("L_q", "2.8 mH")
+    assert d.card("current_regulator").K_q == pytest.approx(2 * gain), "the design lives"
+    d.set("L_q", "1.4 mH")
+    d.do(propose_all(d.document).command)
+    again = {name: d.document.quantities[name].text for name in texts}
+    assert again == texts, "a factor takes the place of the one before"
+    assert {loop.name: loop.crossover for loop in d.judge()} == pytest.approx(before, rel=0.02)
+    assert in_formula("1.5*(a + b)", 2.0) == "3*(a + b)" and in_formula("0.5*(a)", 2.0) == "a"
+    assert in_formula("2*(a) + 3*(b)", 1.5) == "1.5*(2*(a) + 3*(b))"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping
 
 from pendel.core.catalogue.card_names import names_of
@@ -120,9 +121,31 @@ def serves_only(drive: Drive, quantity: str, card: str) -> bool:
     return not any(quantity in names_in(text) for text in others)
 
 
+SAME = 2e-3
+"""A formula that gives a gain but for this share stays as it is."""
+FACTOR = re.compile(r"([0-9.]+(?:e[-+]?[0-9]+)?)\*\((.*)\)", re.DOTALL)
+
+
+def in_formula(old: str, factor: float) -> str:
+    """A formula times a factor, in the place of the factor that it was given before."""
+    if (known := FACTOR.fullmatch(old.strip())) and is_closed(known[2]):
+        old, factor = known[2], factor * float(known[1])
+    return old.strip() if abs(factor - 1) <= SAME else f"{factor:.4g}*({old.strip()})"
+
+
+def is_closed(text: str) -> bool:
+    """Whether each bracket in it is closed after it was opened."""
+    depth = 0
+    for letter in text:
+        depth += (letter == "(") - (letter == ")")
+        if depth < 0:
+            return False
+    return depth == 0
+
+
 def written(drive: Drive, old: str, value: float, of_field: str, plain_unit: str = "") -> str:
-    """``value``, in SI as a field of the unit ``of_field`` gives it, in the unit the old text was written
-    in."""
+    """``value``, in SI as a field of the unit ``of_field`` gives it, in the unit the old text was written in; a formula
+    of quantities stays one, times a factor, so that it goes on following them."""
     try:
         node = read(old)
         if isinstance(node, Number) and node.unit:
@@ -130,6 +153,9 @@ def written(drive: Drive, old: str, value: float, of_field: str, plain_unit: str
         quantity = evaluate(node, names_of(drive), old)
         unit_text = "" if quantity.dim == NONE else si_unit_of(quantity.dim, quantity.turn)
         value /= one_in_field(unit_text, of_field) if unit_text else 1.0
+        factor = value / quantity.si if quantity.si else math.inf
+        if names_in(old) and old.strip() not in drive.quantities and 0 < factor < math.inf:
+            return in_formula(old, factor)
     except ExpressionProblem:
         unit_text = ""
     unit_text = unit_text or plain_unit
