@@ -88,3 +88,17 @@ def test_a_circle_of_flows_is_laid_out_and_nothing_overlaps():
         for at, key in ((band.begins, band.flow.source), (band.ends, band.flow.target)):
             block = places[key]
             assert block.top - 1e-9 <= at and at + band.width <= block.top + block.height + 1e-9
+
+
+def test_signals_of_a_part_went_between_what_their_traces_say():
+    d = pendel.open_example("haul_drive")
+    run = d.run(0.06)
+    found = {each.key: each for each in run.flows(0.02, 0.05).signals}
+    assert set(found) == {key for key in run.keys() if key in run.kept.structure.signals}
+    for key in ("haul_machine.current_a", "link.current", "haul_machine.speed", "haul_machine.torque"):
+        trace, each = run[key], found[key]
+        inside = (trace.t >= 0.02) & (trace.t <= 0.05)
+        assert each.least <= trace.y[inside].min() + 1e-9 and each.most >= trace.y[inside].max() - 1e-9
+        span = np.ptp(trace.y[inside]) or 1.0
+        assert each.least == pytest.approx(trace.y[inside].min(), abs=0.01 * span)
+        assert each.mean == pytest.approx(run.kept.pieces(key).mean(0.02, 0.05), rel=1e-9, abs=1e-9)

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QDialog, QWidget
 from pendel.app.session.jobs import FLOWS, End, Job
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
-from pendel.app.widgets.figure_table import FigureTable
+from pendel.app.widgets.figure_tree import FigureTree
 from pendel.app.widgets.flow_picture import FlowPicture
 from pendel.core.quantities.units import figure
 from pendel.core.runs.flows import EnergyFlows, NodeEnergy
@@ -19,7 +19,9 @@ from pendel.core.runs.requests import FlowsRequest
 
 LONGEST = 600.0
 """s."""
-HEADS = ("part", "comes in", "goes on", "supplied", "delivered", "lost", "stored more", "passed on")
+ENERGIES = ("comes in", "goes on", "supplied", "delivered", "lost", "stored more", "passed on")
+RANGE = ("least", "mean", "most")
+HEADS = ("part, and its signals", *ENERGIES, *RANGE)
 Span = Callable[[], tuple[float, float] | None]
 """Between the cursors (s), where there are some."""
 
@@ -45,8 +47,8 @@ class FlowWindow(QDialog):
         body.addWidget(self.words)
         self.picture = FlowPicture()
         body.addWidget(self.picture, 5)
-        self.table = FigureTable("Energy by part", HEADS)
-        body.addWidget(self.table, 2)
+        self.tree = FigureTree("Results by part", HEADS)
+        body.addWidget(self.tree, 3)
 
     @property
     def working(self) -> bool:
@@ -77,12 +79,34 @@ class FlowWindow(QDialog):
         legend = "Widths are energies. Red: lost as heat; green: from and to outside; brass: stored."
         self.words.setText(f"{flows.trip.words}\n{legend}" if flows.trip is not None else legend)
         self.picture.show_flows(flows)
-        self.table.show_rows([row_of(node) for node in flows.nodes])
+        units = run.units
+        by_card: dict[str, list[tuple[str, ...]]] = {}
+        for each in flows.signals:
+            unit = units.of(each.key, each.unit)
+            figures = (figure(x, unit, 4) for x in (each.least, each.mean, each.most))
+            line = (each.label, *("" for _ in ENERGIES), *figures)
+            by_card.setdefault(each.key.partition(".")[0], []).append(line)
+        of_nodes = {card for node in flows.nodes for card in node.cards}
+        groups = [((*row_of(node), *("" for _ in RANGE)), named(node, flows, by_card)) for node in flows.nodes]
+        names = {each.key.partition(".")[0]: each.card for each in flows.signals}
+        rest = [card for card in by_card if card not in of_nodes]
+        groups += [((names[card], *("" for _ in (*ENERGIES, *RANGE))), by_card[card]) for card in rest]
+        self.tree.show_groups(groups)
 
     def copy(self) -> None:
         clipboard = QGuiApplication.clipboard()
         assert clipboard is not None
         clipboard.setPixmap(self.picture.grab())
+
+
+def named(node: NodeEnergy, flows: EnergyFlows, by_card: dict[str, list[tuple[str, ...]]]) -> list[tuple[str, ...]]:
+    """Lines of a node's signals; of several cards that are one node each says whose it is."""
+    lines = []
+    names = {each.key.partition(".")[0]: each.card for each in flows.signals}
+    for card in node.cards:
+        for label_, *figures in by_card.get(card, []):
+            lines.append((f"{names[card]}: {label_}" if len(node.cards) > 1 else label_, *figures))
+    return lines
 
 
 def row_of(node: NodeEnergy) -> tuple[str, ...]:

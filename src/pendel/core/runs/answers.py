@@ -73,6 +73,7 @@ RECORDS = (
     "pendel.core.runs.flows:EnergyFlows",
     "pendel.core.runs.flows:Flow",
     "pendel.core.runs.flows:NodeEnergy",
+    "pendel.core.runs.flows:SignalRange",
     "pendel.core.runs.trip_figures:TripFigures",
 )
 """What an answer may be made of besides."""

@@ -72,6 +72,19 @@ class Flow:
 
 
 @dataclass(frozen=True)
+class SignalRange:
+    """What a signal of a card went through: least, mean and most, in SI, and the unit it is declared in."""
+
+    key: str
+    card: str
+    label: str
+    unit: str
+    least: float
+    mean: float
+    most: float
+
+
+@dataclass(frozen=True)
 class EnergyFlows:
     """Between two times (s)."""
 
@@ -81,6 +94,8 @@ class EnergyFlows:
     flows: tuple[Flow, ...]
     trip: TripFigures | None = None
     """Where something travels."""
+    signals: tuple[SignalRange, ...] = ()
+    """Of all parts, card by card."""
 
 
 def flows_of(run: KeptRun, begin: float, end: float) -> EnergyFlows:
@@ -105,7 +120,27 @@ def flows_of(run: KeptRun, begin: float, end: float) -> EnergyFlows:
         raise DriveProblem("The run was made by another version of Pendel. Run again.")
     energies = integrals(run, structure, begin, end)
     found = gathered(prepared, energies, begin, end)
-    return replace(found, trip=trip_of(run, prepared.drive, energies, begin, end))
+    trip = trip_of(run, prepared.drive, energies, begin, end)
+    return replace(found, trip=trip, signals=ranges_of(run, begin, end))
+
+
+def ranges_of(run: KeptRun, begin: float, end: float) -> tuple[SignalRange, ...]:
+    """Of each signal of a part, over all steps between two times (s)."""
+    keys = [key for key in run.infos if key in run.structure.signals]
+    fine, middle = (
+        evaluate_signals(run.structure, rows, run.parameters, keys) for rows in (run.expanded, run.half_way)
+    )
+    times, found = run.times, list[SignalRange]()
+    inside, half = (times >= begin) & (times <= end), 0.5 * (times[1:] + times[:-1])
+    between = (half >= begin) & (half <= end)
+    for n, key in enumerate(keys):
+        y, y_half = np.ascontiguousarray(fine[:, n]), np.ascontiguousarray(middle[:, n])
+        ends = np.interp([begin, end], times, y)
+        each = np.concatenate([ends, y[inside], y_half[between[: len(y_half)]]])
+        mean = Pieces(times, y, y_half).integral(begin, end) / (end - begin)
+        info = run.infos[key]
+        found.append(SignalRange(key, info.card, info.label, info.unit, float(each.min()), mean, float(each.max())))
+    return tuple(found)
 
 
 def flow_structure(prepared: Prepared) -> Structure:
