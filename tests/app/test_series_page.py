@@ -182,6 +182,7 @@ def test_all_columns_are_seen_at_once_and_narrowed_with_the_mouse(window):
         assert views.stack.currentWidget() is many and not views.histogram.isVisible()
         assert [page.gathered.heads[k].name for k in many.columns] == ["m_leaf", PEAK, "max(door_leaf.speed)"]
     parallel, matrix = views.parallel, views.matrix
+    assert window.minimumSizeHint().width() <= 1280
     low, high = (matrix.dot(1, 0, at).toPoint() for at in (1, 3))
     drag(matrix, low + QPoint(-4, 4), high + QPoint(4, -4))
     assert until(lambda: page.model.rowCount() == 3) and page.filter.text().startswith("m_leaf >= ")

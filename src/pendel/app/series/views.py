@@ -68,7 +68,7 @@ class RowsViews(QWidget):
         ):
             box.setAccessibleName(name)
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-            box.setMinimumContentsLength(11)
+            box.setMinimumContentsLength(7)
             box.activated.connect(lambda _: self.draw())
         for words, hint in LOOKS.items():
             self.looks.addItem(words)
@@ -77,8 +77,8 @@ class RowsViews(QWidget):
         self.second.activated.connect(lambda _: setattr(self, "_map_by_hand", True))
         self.limit = QLineEdit()
         self.limit.setAccessibleName("Limit of the figure")
-        self.limit.setPlaceholderText("limit, such as ≤ 5 %")
-        self.limit.setFixedWidth(130)
+        self.limit.setPlaceholderText("limit, as ≤ 5 %")
+        self.limit.setFixedWidth(116)
         self.limit.editingFinished.connect(self.draw)
         self._over, self._and = label("over", "muted"), label("and", "muted")
         return row(self.looks, self.up, self._over, self.across, self._and, self.second, 1, self.limit, spacing=6)
