@@ -9,7 +9,7 @@ and is judged at rest with its sources as they start, flux and voltages built up
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -80,11 +80,17 @@ class WorkingPoints:
 
     def __iter__(self) -> Iterator[WorkingPoint]:
         """In the order in which they are tried."""
+        return self.with_held(lambda: None)
+
+    def with_held(self, held: Callable[[], WorkingPoint | None]) -> Iterator[WorkingPoint]:
+        """The same, with one that is ``held`` before the last, where there is one."""
         yield self.rest
         if holds_c(self.prepared.deck.blocks):  # typed C runs when a run is asked for, not to judge a loop
             return
         if self.end.calm:
             yield self.end
+        if (point := held()) is not None:
+            yield point
         yield self.built_up
 
     @cached_property

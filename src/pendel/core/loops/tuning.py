@@ -9,14 +9,14 @@ from functools import cached_property, lru_cache
 
 import numpy as np
 
+from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
-from pendel.core.controllers.own_c import holds_c
 from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.continuous import continuous_response
-from pendel.core.loops.find import Loop, acting_blocks, find_loops
+from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import SampledDrive, Silent, sampled_drive
@@ -30,6 +30,7 @@ from pendel.core.loops.turning import TurningDrive, TurningPoints
 from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, averaged, prepare
 from pendel.core.trust import refuse_strange_c
+from pendel.core.vocabulary import Link
 
 POINTS, BEYOND = 500, 8.0
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
@@ -314,17 +315,25 @@ def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None
         if responds(study.plant_model):
             return study
         raise DriveProblem(study.why_silent({key: card.name for key, card in prepared.drive.cards.items()}))
-    for point in points:
+    held = feeds_without_phases(prepared, loop)
+    for point in points.with_held(lambda: points.opened(loop.regulator, loop.setpoint, loop.source) if held else None):
         study = LoopStudy(sampled_drive(prepared, point, silent=silent, known=points.known), loop)
         if responds(study.plant_model):
             return study
     assert study is not None
-    opened = None if holds_c(prepared.deck.blocks) else points.opened(loop.regulator, loop.setpoint, loop.source)
-    if opened is not None:
-        held = LoopStudy(sampled_drive(prepared, opened, silent=silent, known=points.known), loop)
-        if responds(held.plant_model):
-            return held
     raise DriveProblem(study.why_silent({key: card.name for key, card in prepared.drive.cards.items()}))
+
+
+def feeds_without_phases(prepared: Prepared, loop: Loop) -> bool:
+    """Whether all that a regulator commands are parts without three phases, in which something could turn."""
+    deck, output = prepared.deck, f"{loop.regulator}.{loop.regulation.out}"
+    fed = {
+        target.partition(".")[0]
+        for target, signal in deck.commands.items()
+        if signal == output or loop.regulator in upstream(deck, signal)
+    }
+    kinds = [kind_of(prepared.drive.cards[card]) for card in fed]
+    return bool(kinds) and not any(port.link is Link.AC3 for kind in kinds for port in kind.ports)
 
 
 @dataclass(frozen=True)

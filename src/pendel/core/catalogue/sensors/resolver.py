@@ -65,7 +65,7 @@ KIND = Block(
         Value("p", "Pole pairs of the resolver", "", "1", low=1.0, whole=True),
         Value("bandwidth", "Bandwidth", "kHz", "1", low=0.0, open_low=True),
         Value("bits", "Bits of a turn", "", "12", low=4.0, high=24.0, whole=True),
-        Value("ripple", "Error of the windings", "deg", "0", low=0.0, high=0.2),
+        Value("ripple", "Error of the windings", "deg", "0", low=0.0, high=math.radians(10)),
         Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
     ),
     update=update,
