@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from pendel.core.catalogue.card_names import names_of
@@ -35,7 +35,8 @@ def differing(drives: Sequence[Drive]) -> list[Differing]:
     one, none."""
     if len(drives) < 2:
         return []
-    known = [{each.name: each for each in targets(drive) if not each.options} for drive in drives]
+    cards = {key for key, card in drives[0].cards.items() if any(card != other.cards.get(key) for other in drives[1:])}
+    known = [among(drive, cards) for drive in drives]
     found = []
     for name, first in known[0].items():
         each = [there[name] for there in known if name in there]
@@ -48,6 +49,13 @@ def differing(drives: Sequence[Drive]) -> list[Differing]:
         if len(set(values)) > 1:
             found.append(Differing(name, first.title, with_symbols(own_unit(first.text) or first.unit or ""), values))
     return found
+
+
+def among(drive: Drive, cards: Collection[str]) -> dict[str, Target]:
+    """What is a number among quantities, settings and values of some cards: looking at all takes long."""
+    few = drive.copy()
+    few.cards = {key: card for key, card in drive.cards.items() if key in cards}
+    return {each.name: each for each in targets(few) if not each.options}
 
 
 def number(of: Target, drive: Drive) -> float:
