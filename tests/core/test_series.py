@@ -440,6 +440,9 @@ def test_rows_are_filtered_sorted_and_counted():
     assert gathered.order(0, falling=False, kept=everything).tolist() == [1, 3, 2, 0]
     assert gathered.order(1, falling=True, kept=everything).tolist() == [0, 1, 3, 2]  # what is no number comes last
     assert gathered.matching("x1 < 3 and max >= 10").tolist() == [False, True, False, True]
+    again = Row(2, ("2",), DONE, "", 1, 0.0, (7.0,), ("",))
+    gathered.add([again])
+    assert gathered.count == 4 and gathered.cells[2].tolist() == [2.0, 7.0], "a row that comes again is replaced"
     assert gathered.narrowed("max >= 10 and x1 < 3", {0: (1.5, 2.25)}) == "max >= 10 and x1 >= 1.5 and x1 <= 2.25"
     assert gathered.narrowed("x1 < 3", {0: (-math.inf, math.inf)}) == ""
     assert comparisons("mean(a, 0 s, 1 s) < 3 and b > 2, c = 1") == ["mean(a, 0 s, 1 s) < 3", "b > 2", "c = 1"]

@@ -171,3 +171,8 @@ def test_a_sensor_of_three_phases_is_wired_on_both_sides():
     pairs = {(str(a), str(b)) for a, b in found.sure}
     assert {(f"haul_machine.current_{n}", f"currents.i_{n}") for n in "abc"} <= pairs
     assert {(f"currents.{n}", f"measured_currents.{n}") for n in "abc"} <= pairs and not found.sensors
+    fan = pendel.open_example("cabin_fan")
+    for key in ("commutation", "hall_decoder", "speed_regulator"):
+        fan.remove(key)
+    switched = obvious(fan.document, ["hall_sensors", "inverter"])
+    assert not switched.sure, "lines of sensors are no duties, though both are a, b and c"
