@@ -18,6 +18,7 @@ import threading
 import time
 from pathlib import Path
 
+import h5py
 import jsonschema
 import numpy as np
 import pytest
@@ -520,6 +521,15 @@ def test_calls_over_both_doors_give_what_python_gives(clean):
         assert [row["outcome"] for row in rows] == ["done", "done"]
         saved = call("run.save", run=run["run"], path="some.csv", signals=["door_motor.current"])
         assert saved is None and (Path(clean.path).parent / "door.files" / "some.csv").is_file()
+        filed = call("run.trace", run=run["run"], signal="door_motor.current", form="file", path="one.h5")
+        with h5py.File(Path(clean.path).parent / "door.files" / "one.h5") as file:
+            arrays = []
+            file.visititems(lambda name, item: arrays.append(item[()]) if isinstance(item, h5py.Dataset) else None)
+        assert any(np.array_equal(each, trace["y"]) for each in arrays) and "y" not in filed
+        assert Path(filed["path"]).name == "one.h5" and filed["unit"] == "A"
+        for wrong in ({"form": "file"}, {"form": "wax"}, {"form": "file", "path": "/etc/one.h5"}):
+            with pytest.raises(DriveProblem):
+                call("run.trace", run=run["run"], signal="door_motor.current", **wrong)
         channel.close()
 
 

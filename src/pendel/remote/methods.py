@@ -8,6 +8,7 @@ import typing
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 from pendel.api import Drive
@@ -181,8 +182,8 @@ def methods() -> dict[str, Method]:
 def extras() -> Iterator[Method]:
     """What Python says by brackets, or an object by itself."""
 
-    def trace(run: Run, signal: str, form: str = "numbers") -> Any:
-        return trace_as(run, signal, form)
+    def trace(run: Run, signal: str, form: str = "numbers", path: str = "") -> Any:
+        return trace_as(run, signal, form, path)
 
     def text(drive: Drive) -> str:
         from pendel.core.drive.file import to_text
@@ -205,9 +206,10 @@ def extras() -> Iterator[Method]:
         (
             Parameter("signal", TEXT, True),
             Parameter("form", TEXT, False, "numbers"),
+            Parameter("path", TEXT, False, ""),
         ),
-        "A signal's times (s) and values (SI). ``form`` is ``numbers``, or ``arrow`` for an Arrow IPC stream as a text "
-        "of base 64.",
+        "A signal's times (s) and values (SI). ``form`` is ``numbers``, ``arrow`` for an Arrow IPC stream as a text of "
+        "base 64, or ``file`` for the file ``path``, by its ending as `Run.save` has it: .h5, .csv, .mat or .mf4.",
         False,
         False,
     )
@@ -232,14 +234,19 @@ def extras() -> Iterator[Method]:
     )
 
 
-def trace_as(run: Run, signal: str, form: str) -> Any:
-    """A trace for another process. Raises `WrongCall`."""
+def trace_as(run: Run, signal: str, form: str, path: str = "") -> Any:
+    """A trace for another process. Raises `WrongCall`, and `FileProblem` where its file cannot be written."""
     trace = run[signal]
     facts = {"signal": signal, "label": trace.label, "unit": trace.unit, "sampled": bool(trace.sampled)}
     if form == "numbers":
         return {**facts, "t": trace.t, "y": trace.y}
+    if form == "file":
+        if not path:
+            raise WrongCall("A trace in a file needs “path”, such as current.h5.")
+        run.save(path, [signal])
+        return {**facts, "path": str(Path(path).resolve())}
     if form != "arrow":
-        raise WrongCall(f"“form” is “{form[:20]}”; it must be numbers or arrow.")
+        raise WrongCall(f"“form” is “{form[:20]}”; it must be numbers, arrow or file.")
     try:
         import pyarrow
     except ImportError as problem:
