@@ -6,6 +6,7 @@ Inselberg: Parallel Coordinates, Springer 2009; Cleveland: Visualizing Data, Hob
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -149,26 +150,22 @@ class ManyColumns(QWidget):
         """In which rows are drawn: those that are left out first, then from pale to dark."""
         return np.lexsort((shown.dark, shown.kept))
 
-    def draw_rows(self, painter: QPainter, shown: Shown) -> None:
-        raise NotImplementedError
+    if TYPE_CHECKING:  # what each way of drawing says of itself
 
-    def draw_chosen(self, painter: QPainter, at: int) -> None:
-        raise NotImplementedError
+        def draw_rows(self, painter: QPainter, shown: Shown) -> None: ...
 
-    def draw_drag(self, painter: QPainter) -> None:
-        raise NotImplementedError
+        def draw_chosen(self, painter: QPainter, at: int) -> None: ...
 
-    def ranges(self, a: QPointF, b: QPointF) -> Ranges:
-        """What a drag from one place to another keeps."""
-        raise NotImplementedError
+        def draw_drag(self, painter: QPainter) -> None: ...
 
-    def nearest(self, at: QPointF) -> int:
-        """The place of the row next to a click, -1 for none."""
-        raise NotImplementedError
+        def ranges(self, a: QPointF, b: QPointF) -> Ranges:
+            """What a drag from one place to another keeps."""
 
-    def lifted(self, at: QPointF) -> Ranges:
-        """Columns whose ranges a double click lifts."""
-        raise NotImplementedError
+        def nearest(self, at: QPointF) -> int:
+            """The place of the row next to a click, -1 for none."""
+
+        def lifted(self, at: QPointF) -> Ranges:
+            """Columns whose ranges a double click lifts."""
 
     def draw_note(self, painter: QPainter) -> None:
         if self.left_out:

@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QWidget
 
+from pendel.app.session.jobs import JobKind
 from pendel.app.session.session import Session
-from pendel.app.widgets.basic import label
+from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.window.beside_work import BesideWork
 from pendel.core.envelope.bench import machines, torque_ends, unit_asked
+
+WIDTH = 350
+Fields = Sequence[tuple[str, str, str, str]]
+Take = Callable[[Any], None]
 
 
 class BenchChoice(QGridLayout):
     """Two lists and a line for each of the ``fields``: name, words, first text and hint. ``entered`` is called at
     Enter."""
 
-    def __init__(self, session: Session, fields: Sequence[tuple[str, str, str, str]], entered: Callable[[], object]):
+    def __init__(self, session: Session, fields: Fields, entered: Callable[[], object]):
         super().__init__()
         self.session = session
         self.words = {name: words for name, words, *_ in fields}
@@ -79,4 +86,26 @@ class BenchChoice(QGridLayout):
         return {"machine": machine, "torque": torque, **texts}
 
 
-__all__ = ["BenchChoice"]
+class BenchSide(QWidget):
+    """The left side of such a window: what is asked, the button that starts and stops, and a line that says how it
+    goes. ``start`` is called by both; ``take`` gets the result."""
+
+    def __init__(
+        self, session: Session, fields: Fields, kind: JobKind, title: str, start: Callable[[], object], take: Take
+    ) -> None:
+        super().__init__()
+        self.setObjectName("side")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(WIDTH)
+        inside = column(self, (14, 12, 14, 12), 8)
+        self.choice = BenchChoice(session, fields, start)
+        inside.addLayout(self.choice)
+        self.start_button = button(title, start, "primary")
+        self.state = wrapped("", "muted")
+        self.work = BesideWork(session, kind, self.start_button, self.state, take)
+        inside.addLayout(row(self.start_button, 1))
+        inside.addWidget(self.state)
+        inside.addStretch(1)
+
+
+__all__ = ["BenchChoice", "BenchSide"]

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QWidget
 
 from pendel.app.plots.plot import Plot
@@ -18,8 +17,7 @@ from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, row, wrapped
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
-from pendel.app.window.bench_choice import BenchChoice
-from pendel.app.window.beside_work import BesideWork
+from pendel.app.window.bench_choice import BenchSide
 from pendel.app.window.editing import to_clipboard
 from pendel.core.catalogue.systems.envelope import KIND, TERMS, loss_terms
 from pendel.core.drive import clips
@@ -62,7 +60,9 @@ class EnvelopeWindow(QDialog):
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
-        body.addWidget(self._build_asked())
+        side = BenchSide(session, FIELDS, ENVELOPE, "Make it", self.start_or_stop, self._show)
+        self.choice, self.start_button, self.state, self.work = side.choice, side.start_button, side.state, side.work
+        body.addWidget(side)
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
         self.words = wrapped(NOTHING, "muted")
@@ -80,22 +80,6 @@ class EnvelopeWindow(QDialog):
         session.opened.connect(self.fill)
         self.fill()
         self._show(None)
-
-    def _build_asked(self) -> QWidget:
-        side = QWidget()
-        side.setObjectName("side")
-        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        side.setFixedWidth(330)
-        inside = column(side, (14, 12, 14, 12), 8)
-        self.choice = BenchChoice(self.session, FIELDS, self.start_or_stop)
-        inside.addLayout(self.choice)
-        self.start_button = button("Make it", self.start_or_stop, "primary")
-        self.state = wrapped("", "muted")
-        self.work = BesideWork(self.session, ENVELOPE, self.start_button, self.state, self._show)
-        inside.addLayout(row(self.start_button, 1))
-        inside.addWidget(self.state)
-        inside.addStretch(1)
-        return side
 
     def fill(self) -> None:
         """Offer what the drive has now."""

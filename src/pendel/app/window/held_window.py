@@ -17,8 +17,7 @@ from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, row, wrapped
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
-from pendel.app.window.bench_choice import BenchChoice
-from pendel.app.window.beside_work import BesideWork
+from pendel.app.window.bench_choice import BenchSide
 from pendel.core.drive.file import to_text
 from pendel.core.errors import FileProblem
 from pendel.core.heat.held import Held
@@ -54,7 +53,9 @@ class HeldWindow(QDialog):
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
-        body.addWidget(self._build_asked())
+        side = BenchSide(session, FIELDS, HELD, "Work it out", self.start_or_stop, self._show)
+        self.choice, self.start_button, self.state, self.work = side.choice, side.start_button, side.state, side.work
+        body.addWidget(side)
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
         self.words = wrapped(NOTHING, "muted")
@@ -71,27 +72,12 @@ class HeldWindow(QDialog):
         self.fill()
         self._show(None)
 
-    def _build_asked(self) -> QWidget:
-        side = QWidget()
-        side.setObjectName("side")
-        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        side.setFixedWidth(360)
-        inside = column(side, (14, 12, 14, 12), 8)
-        self.choice = BenchChoice(self.session, FIELDS, self.start_or_stop)
-        inside.addLayout(self.choice)
-        self.start_button = button("Work it out", self.start_or_stop, "primary")
-        self.state = wrapped("", "muted")
-        self.work = BesideWork(self.session, HELD, self.start_button, self.state, self._show)
-        inside.addLayout(row(self.start_button, 1))
-        inside.addWidget(self.state)
-        inside.addStretch(1)
-        return side
-
     def fill(self) -> None:
         """Offer what the drive has now."""
         self.choice.fill()
 
     def _other_drive(self) -> None:
+        self.work.stop()  # what comes would be of the drive before
         self.fill()
         self._show(None)
         self.state.setText("")
