@@ -10,6 +10,7 @@ import pendel
 from pendel.core.catalogue.declare import ANY
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import examine
+from pendel.core.check.differing import differing
 from pendel.core.drive import commands
 from pendel.core.drive.document import End, Quantity, Wire
 from pendel.core.quantities.units import unit
@@ -266,3 +267,16 @@ def test_each_of_two_cards_of_one_name_has_its_line_among_the_losses(filter_):
     assert [what for what, _ in found] == ["Coil", "Coil", "Supply"]
     assert [power for _, power in found] == pytest.approx([10 * current**2, 20 * current**2, current**2], rel=1e-3)
     assert sum(each.energy for each in balance.losses) == pytest.approx(balance.heat, rel=1e-9)
+
+
+def test_numbers_in_which_drives_differ_are_told_where_all_have_one():
+    drives = [pendel.open_example("car_door_drive").document for _ in range(3)]
+    for mass, drive in zip(("60 kg", "0.07 t", "80 kg"), drives):
+        drive.settings["seed"] = mass[:1]
+        commands.set_quantity(drive, "m_leaf", mass).apply(drive)
+    (found,) = differing(drives)
+    assert found.name == "m_leaf" and found.values == pytest.approx((60, 70, 80)) and found.unit == "kg"
+    commands.set_value(drives[2], "door_motor", "L_a", "").apply(drives[2])
+    assert [each.name for each in differing(drives)] == ["m_leaf"], "an empty field has no size"
+    commands.remove_cards(drives[1], ["gear"]).apply(drives[1])
+    assert [each.name for each in differing(drives)] == ["m_leaf"] and differing(drives[:1]) == []

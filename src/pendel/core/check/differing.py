@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
@@ -46,7 +47,7 @@ def differing(drives: Sequence[Drive]) -> list[Differing]:
             values = tuple(number(one, drive) for one, drive in zip(each, drives))
         except (DriveProblem, ExpressionProblem):
             continue
-        if len(set(values)) > 1:
+        if len(set(values)) > 1 and all(map(math.isfinite, values)):
             found.append(Differing(name, first.title, with_symbols(own_unit(first.text) or first.unit or ""), values))
     return found
 

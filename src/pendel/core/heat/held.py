@@ -28,6 +28,7 @@ class HeldCurve:
         return "for ever" if math.isinf(self.time) else f"for {figure(self.time, 's', 3)}"
 
 
+MOST_SPEEDS = 60
 AS_ASKED, BY_DRIVE, BY_SPEED = "largest asked", "limit of the drive", "voltage at this speed"
 """What limits where all that is asked for is cool enough: nothing but that no more was asked for; what limits at
 standstill, too, such as a current; or what does so only at this speed, as the link voltage does."""
@@ -65,4 +66,4 @@ class Held:
         write_atomically(path, out.getvalue())
 
 
-__all__ = ["AS_ASKED", "BY_DRIVE", "BY_SPEED", "Held", "HeldCurve"]
+__all__ = ["AS_ASKED", "BY_DRIVE", "BY_SPEED", "MOST_SPEEDS", "Held", "HeldCurve"]

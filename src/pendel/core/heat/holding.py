@@ -21,7 +21,7 @@ from pendel.core.envelope.bench import ASKED_VALUE, Bench, bench_of
 from pendel.core.errors import DriveProblem
 from pendel.core.heat.cut import cut
 from pendel.core.heat.duty import Duty, Stretch
-from pendel.core.heat.held import AS_ASKED, BY_DRIVE, BY_SPEED, Held, HeldCurve
+from pendel.core.heat.held import AS_ASKED, BY_DRIVE, BY_SPEED, MOST_SPEEDS, Held, HeldCurve
 from pendel.core.heat.losses import OperatingPoints
 from pendel.core.heat.network import HeatNetwork
 from pendel.core.heat.over import Step, Walk
@@ -37,7 +37,7 @@ MOST_USED = 1.5
 NEARLY, FOLLOWS = 0.9, 0.5
 """A share of the most that is asked for; torque that gains less than half of what it should from there to the most does
 not follow what is asked."""
-MOST_SPEEDS, MOST_TIMES = 60, 6
+MOST_TIMES = 6
 
 
 def held(

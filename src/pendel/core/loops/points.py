@@ -132,10 +132,15 @@ class WorkingPoints:
         at_low, at_high = missing(low), missing(high)
         if not at_low * at_high < 0:
             return None
-        output = float(optimize.brentq(missing, low, high, xtol=1e-4 * (high - low), rtol=1e-6))
+        try:
+            output = float(optimize.brentq(missing, low, high, xtol=1e-4 * (high - low), rtol=1e-6))
+        except ValueError:  # between the ends the run gives no figure
+            return None
         point, remembered = settled(output), f"{regulator}.{INTEGRATES}"
+        if not point.calm:  # held there it moves on, as a position does
+            return None
         known = {**point.remembered, **({remembered: output} if remembered in point.remembered else {})}
-        return replace(point, remembered=known, calm=True)
+        return replace(point, remembered=known)
 
     @property
     def _until(self) -> float:

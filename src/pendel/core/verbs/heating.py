@@ -195,6 +195,7 @@ def torque_held(
     DriveProblem, DriveHasFindings
     """
     from pendel.core.envelope.bench import unit_asked
+    from pendel.core.heat.held import MOST_SPEEDS
     from pendel.core.heat.holding import held
     from pendel.core.quantities.expressions import value_in_field
     from pendel.core.series.points import whole_number
@@ -221,7 +222,7 @@ def torque_held(
     )
 
 
-FOR_EVER, MOST_SPEEDS = "for ever", 60
+FOR_EVER = "for ever"
 
 
 def time_held(text: str, names: Names) -> float:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import math
-
 from pendel.core.catalogue.control.shapes import LAG
 from pendel.core.catalogue.declare import Block, Deck, Link, Port, Value, Values
-from pendel.core.catalogue.sensors.sensing import MODE, UNBOUNDED
+from pendel.core.catalogue.sensors import sensing
 from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
@@ -61,15 +59,9 @@ def update(
 
 
 def derive(v: Values, card: Card, period: float) -> dict[str, float]:
-    bounded = not math.isnan(v["range"])
-    levels = 2.0 * v["range"] / 2.0 ** v["bits"] if bounded and not math.isnan(v["bits"]) else 0.0
-    return {
-        "step": levels,
-        "bottom": -v["range"] if bounded else -UNBOUNDED,
-        "top": v["range"] - levels if bounded else UNBOUNDED,
-        "share": 1.0 if math.isnan(v["bandwidth"]) else -math.expm1(-2.0 * math.pi * v["bandwidth"] * period),
-        "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0,
-    }
+    """As of a single sensor without a delay."""
+    single = sensing.derive({**v, "delay": 0.0}, card, period)
+    return {name: value for name, value in single.items() if name != "delay_ticks"}
 
 
 PHASES = "abc"
@@ -85,7 +77,7 @@ KIND = Block(
         *(Port(f"i_{n}", Link.SIGNAL_IN, f"Measured current {n}", "top", "A") for n in PHASES),
         *(Port(n, Link.SIGNAL_OUT, f"Sampled current {n}", "bottom", "A") for n in PHASES),
     ),
-    choices=(MODE,),
+    choices=(sensing.MODE,),
     values=(
         Value("gain_error", "Gain error", "%", "0"),
         *(Value(f"offset_{n}", f"Offset {n}", "A", "0") for n in PHASES),
