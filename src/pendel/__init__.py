@@ -6,6 +6,15 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from pendel.api import CardView, Drive, NoSignal, Run
     from pendel.board_view import Board
+    from pendel.core.errors import (
+        BuildProblem,
+        DriveHasFindings,
+        DriveProblem,
+        ExpressionProblem,
+        FileProblem,
+        PendelError,
+        RunProblem,
+    )
     from pendel.live_view import Live
     from pendel.opening import goals, new, open_drive, open_example
     from pendel.remote.here import connect, here
@@ -16,11 +25,18 @@ __version__ = "0.1.0"
 
 __all__ = [
     "Board",
+    "BuildProblem",
     "CardView",
     "Drive",
+    "DriveHasFindings",
+    "DriveProblem",
+    "ExpressionProblem",
+    "FileProblem",
     "Live",
     "NoSignal",
+    "PendelError",
     "Run",
+    "RunProblem",
     "connect",
     "goals",
     "here",
@@ -39,6 +55,13 @@ ROOMS = {
     "new": "pendel.opening",
     "open_drive": "pendel.opening",
     "open_example": "pendel.opening",
+    "BuildProblem": "pendel.core.errors",
+    "DriveHasFindings": "pendel.core.errors",
+    "DriveProblem": "pendel.core.errors",
+    "ExpressionProblem": "pendel.core.errors",
+    "FileProblem": "pendel.core.errors",
+    "PendelError": "pendel.core.errors",
+    "RunProblem": "pendel.core.errors",
 }
 """Where what is not in `pendel.api` is."""
 

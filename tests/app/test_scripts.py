@@ -53,10 +53,13 @@ def test_a_user_writes_a_script_runs_it_and_finds_its_runs_and_one_step(window, 
     typed(
         scripts,
         "import pendel\nd = pendel.here()\nfor gain in (30, 40):\n    d.set('K_p', f'{gain} A*s/m')\n"
-        "    d.keep(d.run(), f'gain {gain}')\n    print('gain', gain)\nd.show('gear.angle_a', 'door_motor.speed')\n",
+        "    d.keep(d.run(), f'gain {gain}')\n    print('gain', gain)\nd.show('gear.angle_a', 'door_motor.speed')\n"
+        "d.hold('gain 30')\ntry:\n    d.hold('gain 50')\nexcept pendel.DriveProblem as problem:\n    print(problem)\n",
     )
     end = ran(scripts)
-    assert end.sentence == "" and scripts.output.toPlainText() == "gain 30\ngain 40\n"
+    refused = "“gain 50” is no kept run of this drive. Kept are: gain 30, gain 40."
+    assert end.sentence == "" and scripts.output.toPlainText() == f"gain 30\ngain 40\n{refused}\n"
+    assert window.page("Runs").kept.held == {"Run 1"}
     assert [(run.name, run.differs) for run in window.session.runs] == [("Run 1", "gain 30"), ("Run 2", "gain 40")]
     assert window.session.drive.quantities["K_p"].text == "40 A*s/m"
     assert window.session.undo.undoText() == "Script" and window.session.undo.index() == before + 2, (

@@ -155,6 +155,11 @@ class HereDrive(Drive):
         """Take all signals off the strips of the window."""
         self._channel.call("here.clear")
 
+    def hold(self, *runs: str) -> None:
+        """Hold kept runs beside new ones in the window, by what `keep` gave back or what they are called, and no
+        others. Raises `DriveProblem` where there is no such run."""
+        self._channel.call("here.hold", runs=list(runs))
+
     def picture(self, figure: matplotlib.figure.Figure, name: str = "") -> None:
         """Show a figure of Matplotlib below the script; without a window it is written beside it, as PNG."""
         stream = io.BytesIO()

@@ -43,6 +43,9 @@ class Owner(Protocol):
     def clear(self) -> None:
         """Take all signals off the strips."""
 
+    def hold(self, runs: list[str]) -> None:
+        """Hold these runs beside new ones, and no others, by their names or what they are called."""
+
     def save(self) -> None:
         """Save the drive in its file."""
 
@@ -87,11 +90,11 @@ def answer_of(owner: Owner) -> Callable[[Call], Any]:
     def keep(params: dict[str, Any]) -> Any:
         return {"name": owner.keep(bytes_in(params, "run", LARGEST_RUN), text_in(params, "name", 200))}
 
-    def show(params: dict[str, Any]) -> Any:
-        signals = params.get("signals", [])
-        if not isinstance(signals, list) or not all(isinstance(each, str) for each in signals):
-            raise WrongCall("“signals” must be a list of texts.")
-        owner.show(signals[:100])
+    def texts(params: dict[str, Any], name: str) -> list[str]:
+        given = params.get(name, [])
+        if not isinstance(given, list) or not all(isinstance(each, str) for each in given):
+            raise WrongCall(f"“{name}” must be a list of texts.")
+        return given[:100]
 
     def picture(params: dict[str, Any]) -> Any:
         png = bytes_in(params, "png", LARGEST_PICTURE)
@@ -103,7 +106,8 @@ def answer_of(owner: Owner) -> Callable[[Call], Any]:
         "here.fetch": fetch,
         "here.merge": merge,
         "here.keep": keep,
-        "here.show": show,
+        "here.show": lambda params: owner.show(texts(params, "signals")),
+        "here.hold": lambda params: owner.hold(texts(params, "runs")),
         "here.clear": lambda params: owner.clear(),
         "here.picture": picture,
         "here.save": lambda params: owner.save(),
@@ -159,6 +163,9 @@ class FileOwner:
 
     def clear(self) -> None:
         """Without a window there is no strip."""
+
+    def hold(self, runs: list[str]) -> None:
+        """Without a window no run is shown."""
 
     def picture(self, png: bytes, name: str) -> bool:
         return False

@@ -151,6 +151,12 @@ class RunList(QWidget):
         held = name in self.held
         self.status_message.emit(f"{name} stays shown beside new runs." if held else f"{name} goes when new runs come.")
 
+    def hold_only(self, names: list[str]) -> None:
+        """Keep these runs ticked while new ones come, and no others."""
+        self.held = set(names)
+        self.ticked = self._most([*(n for n in self.ticked if n not in self.held), *names])
+        self.tick_only(self.ticked)
+
     def _current(self) -> KeptRun | None:
         item = self.list.currentItem()
         name = item.data(Qt.ItemDataRole.UserRole) if item else None

@@ -116,6 +116,18 @@ class WindowOwner(QObject):
     def clear(self) -> None:
         self._in_window(lambda: self.session.strips_wanted.emit([]))
 
+    def hold(self, runs: list[str]) -> None:
+        self._in_window(lambda: self._hold(runs))
+
+    def _hold(self, runs: list[str]) -> None:
+        kept = self.session.runs
+        names = [next((r.name for r in kept if wished in (r.name, r.differs)), "") for wished in runs]
+        if "" in names:
+            missing = runs[names.index("")]
+            called = ", ".join(each.differs or each.name for each in kept) or "none"
+            raise DriveProblem(f"“{missing[:60]}” is no kept run of this drive. Kept are: {called[:300]}.")
+        self.session.holding_wanted.emit(names)
+
     def picture(self, png: bytes, name: str) -> bool:
         self._in_window(lambda: self.pictured.emit(png, name))
         return True

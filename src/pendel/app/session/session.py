@@ -92,6 +92,8 @@ class Session(QObject):
     vary_wanted = pyqtSignal(str)
     """Something, by its name, that is to vary in a series."""
     strips_wanted = pyqtSignal(list)
+    holding_wanted = pyqtSignal(list)
+    """Names of the runs that are to be held beside new ones."""
     """Signals that are to lie on strips besides; none take all off."""
     overlay_wanted = pyqtSignal(list, str)
     """Names of runs that are to be shown together."""

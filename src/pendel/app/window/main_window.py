@@ -248,6 +248,7 @@ class MainWindow(QMainWindow):
         self.session.vary_wanted.connect(self.vary)
         self.session.overlay_wanted.connect(lambda names, by: self.page("Runs").overlay(names, by))
         self.session.strips_wanted.connect(lambda signals: self.page("Runs").put_on_strips(signals))
+        self.session.holding_wanted.connect(lambda names: self.page("Runs").kept.hold_only(names))
         self.files.steps_wanted.connect(lambda: self.actions_by_name["first_steps"].trigger())
         self.files.created.connect(lambda: self.show_page("Drive"))
 
