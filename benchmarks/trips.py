@@ -31,6 +31,14 @@ def trips(row: Tell) -> None:
     row("a day of the hybrid, memory", f"+{grown:.0f} MB", "+200 MB")
 
 
+def best_split(row: Tell) -> None:
+    drive = pendel.open_example("day_of_trips")
+    drive.profile("plan", "urban", times=6)
+    run = drive.run(1170.0)
+    run.best_split(0.0, 20.0)
+    row("best split of 1170 s at 1 s", f"{_seconds(run.best_split):.1f} s", "3 s")
+
+
 def many(row: Tell) -> None:
     drive = pendel.open_example("day_of_trips")
     count = 200
@@ -64,7 +72,7 @@ def _seconds(act: Callable[[], object]) -> float:
 
 
 def report(row: Tell) -> None:
-    for part in (trips, many, envelopes):
+    for part in (trips, best_split, many, envelopes):
         part(row)
 
 

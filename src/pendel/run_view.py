@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from pendel.core.runs.measures import Averages
     from pendel.core.runs.modes import ModeFigures, Modes
     from pendel.core.runs.spectra import Spectrum
+    from pendel.core.trips.best import BestSplit
 
 
 class NoSignal(DriveProblem, KeyError):
@@ -245,6 +246,20 @@ class Run(Mapping[str, "Trace"]):
         from pendel.core.runs.flows import flows_of
 
         return flows_of(self.kept, *self._span(start, end))
+
+    def best_split(self, start: float = 0.0, end: float | None = None, step: float | str = "1 s") -> BestSplit:
+        """Of a trip with an engine, machines and a battery, between two times (s): the least fuel with which it can be
+        driven to the same charge by any split of the power, in steps (s), and a way that takes little more
+        (docs/trips.md). Raises `DriveProblem`.
+
+        >>> trip = pendel.open_example("day_of_trips").run(195.0)
+        >>> best = trip.best_split()
+        >>> best.fuel_bound <= best.fuel < best.fuel_own
+        True
+        """
+        from pendel.core.trips.best import best_split
+
+        return best_split(self.kept, *self._span(start, self.kept.end if end is None else end), step)
 
     def modes(self, card: str) -> list[tuple[float, str, str]]:
         """When a state machine changed: time (s), the mode from then on, the condition by which it came, as written;

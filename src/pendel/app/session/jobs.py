@@ -69,6 +69,7 @@ MODES = JobKind("look for modes", "process beside", "No modes found", newest_win
 CALM = JobKind("calm a mode", "process beside", "Nothing was put in", newest_wins=True)
 TOLERATE = JobKind("judge a spread", "process beside", "The spread cannot be judged", newest_wins=True)
 FLOWS = JobKind("find energy flows", "process beside", "The flows cannot be shown", newest_wins=True)
+BEST_SPLIT = JobKind("look for the best split", "process beside", "The best split is not known", newest_wins=True)
 HEAT = JobKind("tell heat over a duty", "process beside", "The duty cannot be worked out", newest_wins=True)
 HELD = JobKind("find what can be held", "process beside", "What can be held is not known", newest_wins=True)
 ENVELOPE = JobKind("make an envelope", "process beside", "The envelope cannot be made", newest_wins=True)

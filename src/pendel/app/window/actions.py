@@ -135,6 +135,16 @@ def show_flows(window: MainWindow) -> None:
     flows.start(None)
 
 
+def show_best_split(window: MainWindow) -> None:
+    """Beside the window, of the latest run."""
+    from pendel.app.window.split_window import SplitWindow  # loaded when it is asked for
+
+    best = window.findChild(SplitWindow) or SplitWindow(window.session, lambda: span_of(window), window)
+    best.show()
+    best.raise_()
+    best.start_whole()
+
+
 SEPARATOR = ""
 
 
@@ -192,6 +202,7 @@ ACTIONS = (
     ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", lambda w: w.proposing.start()),
     separator("Run"),
     ActionSpec("flows", "Energy flow …", "Run", "", show_flows),
+    ActionSpec("best_split", "Best possible split …", "Run", "", show_best_split),
     ActionSpec("envelope", "Make envelope …", "Run", "", show_envelope),
     ActionSpec("closer", "In detail …", "Run", "", show_closer),
     ActionSpec("heat", "Heat over a duty …", "Run", "", show_heat),

@@ -29,6 +29,7 @@ from pendel.core.vocabulary.levels import make_known, nearest
 
 if TYPE_CHECKING:
     from pendel.core.catalogue.remarks.seen import Seen
+    from pendel.core.catalogue.settled import Settled
     from pendel.core.equations.context import PartContext
 
 
@@ -366,6 +367,8 @@ class Part(Kind):
     symbol: Symbol | None = None
     """Of IEC 60617, drawn on its card."""
     conduction: Conduction = Conduction()
+    settled: Settled | None = None
+    """What it does once its lags are over, where whole trips are looked at."""
     most_torque: Callable[[Values, Card, float], Curve | None] | None = None
     """Torque (N·m) at most over speed (rad/s) at a link voltage (V); without it, its curve where that is one
     over speed."""

@@ -75,6 +75,7 @@ RECORDS = (
     "pendel.core.runs.flows:NodeEnergy",
     "pendel.core.runs.flows:SignalRange",
     "pendel.core.runs.trip_figures:TripFigures",
+    "pendel.core.trips.best:BestSplit",
 )
 """What an answer may be made of besides."""
 ARRAYS = ("<f8", "<f4", "<c16", "<i8", "<i4", "<i2", "|i1", "<u8", "<u4", "<u2", "|u1", "|b1")

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 from pendel.core.drive.document import Drive
 from pendel.core.last_few import LastFew
 from pendel.core.runs.requests import (
+    BestSplitRequest,
     CalmRequest,
     CheckRequest,
     DescribeRequest,
@@ -23,12 +24,12 @@ from pendel.core.runs.requests import (
     OrderRequest,
     ProcessorRequest,
     ProposeRequest,
-    RangesRequest,
     RunRequest,
     SeriesRequest,
     SweepRequest,
     TolerateRequest,
     TransferRequest,
+    WithRun,
     WriteRequest,
 )
 
@@ -59,9 +60,6 @@ def run_and_save(request: RunRequest, drive: Drive, watched: Watched, path: Path
     return run.message, run.outcome is Outcome.STOPPED
 
 
-WithRun = CheckRequest | RangesRequest | ProcessorRequest | FlowsRequest
-
-
 def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
     """What is found out about the controller by the run that comes with the request."""
     from pendel.core.firmware.processors import on_processor, processor_of
@@ -76,6 +74,10 @@ def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
             from pendel.core.runs.flows import flows_of
 
             return flows_of(reopen(path), request.begin, request.end)
+        if isinstance(request, BestSplitRequest):
+            from pendel.core.trips.best import best_split
+
+            return best_split(reopen(path), request.begin, request.end, request.step)
         prepared, run = prepare(drive), reopen(path)
         if isinstance(request, CheckRequest):
             return replace(build_and_check(prepared.lowered, run), closed=in_closed_loop(drive))

@@ -180,6 +180,19 @@ class FlowsRequest:
 
 
 @dataclass(frozen=True)
+class BestSplitRequest:
+    """The least fuel by any split of the power, of a kept run between two times (s): `pendel.core.trips.best`.
+    ``step`` as it was typed."""
+
+    drive_text: str
+    run: bytes
+    begin: float
+    end: float
+    step: str
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class HeatRequest:
     """How warm the drive gets over a duty that it keeps: `pendel.core.heat.over`."""
 
@@ -227,11 +240,10 @@ class WorkRequest:
     work: Work
 
 
+WithRun = CheckRequest | RangesRequest | ProcessorRequest | FlowsRequest | BestSplitRequest
+"""Requests that bring a run."""
 Request = (
     RunRequest
-    | CheckRequest
-    | RangesRequest
-    | ProcessorRequest
     | FormatsRequest
     | OrderRequest
     | WriteRequest
@@ -247,7 +259,7 @@ Request = (
     | HeatRequest
     | EnvelopeRequest
     | HeldRequest
-    | FlowsRequest
+    | WithRun
     | WorkRequest
 )
 OWN_ANSWERS = (WriteRequest, DescribeRequest, WorkRequest)

@@ -42,12 +42,11 @@ from pendel.core.runs.performing import ANSWERED, run_and_save, with_a_run
 from pendel.core.runs.requests import (
     OWN_ANSWERS,
     CheckRequest,
-    FlowsRequest,
     FormatsRequest,
     ProcessorRequest,
-    RangesRequest,
     Request,
     RunRequest,
+    WithRun,
     WorkRequest,
     runs_own_c,
 )
@@ -201,7 +200,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         allow_all_of(drive)
     if not isinstance(request, OWN_ANSWERS):
         shared.keeping[0] = 0
-    if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest | FlowsRequest):
+    if isinstance(request, WithRun):
         return Answered(with_a_run(request, drive, path))
     if isinstance(request, RunRequest):
         message, stopped = run_and_save(request, drive, shared, path)

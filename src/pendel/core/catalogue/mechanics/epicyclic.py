@@ -6,6 +6,7 @@ shafts in the ratio 1 : k : −(1 + k). Differential: (ω_1 + ω_2)/2 = ω/i, wi
 from __future__ import annotations
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, Value
+from pendel.core.catalogue.settled import Rigid
 from pendel.core.equations.context import PartContext
 
 
@@ -52,6 +53,7 @@ KINDS = (
         summary=lambda v, card: (f"k {v['k']}",),
         usual=(("speed_sun", "speed_ring", "speed_carrier"),),
         main_signal="speed_ring",
+        settled=Rigid(lambda v: ({"sun": 1.0, "ring": v["k"], "carrier": -1.0 - v["k"]},)),
         spine="✳",
     ),
     Part(
@@ -75,6 +77,7 @@ KINDS = (
         build=build_differential,
         summary=lambda v, card: (f"{v['ratio']} : 1",),
         main_signal="torque",
+        settled=Rigid(lambda v: ({"drive": 2.0, "left": -v["ratio"], "right": -v["ratio"]},)),
         spine="Y",
     ),
 )

@@ -10,6 +10,7 @@ from collections.abc import Callable
 
 from pendel.core.catalogue.declare import Contradiction, Link, Part, Port, Signal, Value, Values
 from pendel.core.catalogue.heat.port import heat_port
+from pendel.core.catalogue.settled import ONE_SPEED
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 
@@ -74,6 +75,7 @@ ROTARY = Part(
         Signal("loss", "loss", "W"),
     ),
     build=build_rotary,
+    settled=ONE_SPEED,
     contradictions=stiction_below_sliding("M_c", "M_s"),
     summary=lambda v, card: ("friction", f"{v['M_c']}"),
     main_signal="torque",

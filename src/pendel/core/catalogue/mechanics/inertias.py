@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.settled import ONE_SPEED
 from pendel.core.equations.context import PartContext
 
 
@@ -50,6 +51,7 @@ INERTIA = Part(
         Signal("power", "accelerating power", "W"),
     ),
     build=build_inertia,
+    settled=ONE_SPEED,
     summary=lambda v, card: ("inertia", v["J"]),
     main_signal="speed",
     spine="J",
@@ -74,6 +76,7 @@ MASS = Part(
         Signal("power", "accelerating power", "W"),
     ),
     build=build_mass,
+    settled=ONE_SPEED,
     summary=lambda v, card: ("moving mass", v["m"]),
     main_signal="speed",
     spine="▭",

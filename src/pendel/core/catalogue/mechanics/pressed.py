@@ -7,6 +7,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, Value
 from pendel.core.catalogue.heat.port import heat_port
+from pendel.core.catalogue.settled import ONE_SPEED
 from pendel.core.equations.context import PartContext
 
 PRESS = Port("press", Link.SIGNAL_IN, "How much it is pressed, 0 to 1", "bottom")
@@ -72,6 +73,7 @@ KINDS = (
         values=(M_MAX, STICKS),
         signals=SIGNALS,
         build=build_brake,
+        settled=ONE_SPEED,
         summary=lambda v, card: ("brake", v["M_max"]),
         main_signal="torque",
         spine="◑",

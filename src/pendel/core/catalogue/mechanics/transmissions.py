@@ -6,6 +6,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.heat.port import heat_port
+from pendel.core.catalogue.settled import Rigid
 from pendel.core.equations.context import PartContext
 
 DEAD_BAND = 1e-9
@@ -84,6 +85,7 @@ GEAR = Part(
         Signal("loss", "loss", "W"),
     ),
     build=build_gear,
+    settled=Rigid(lambda v: ({"a": 1.0, "b": -v["ratio"]},)),
     summary=lambda v, card: (f"{v['ratio']} : 1", f"η {v['eta']}"),
     main_signal="torque",
     spine="∞",

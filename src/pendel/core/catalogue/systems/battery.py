@@ -13,7 +13,8 @@ import numpy as np
 from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Rows, Signal, State, Value, Values
 from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.catalogue.remarks.seen import Seen
-from pendel.core.catalogue.systems.curves import along, rising, with_slopes
+from pendel.core.catalogue.settled import Store
+from pendel.core.catalogue.systems.curves import along, along_of, rising, with_slopes
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
@@ -134,6 +135,22 @@ def follows(v: Values, card: Card) -> list[Figure]:
     ]
 
 
+def settled_voltage(v: Values, card: Card, charge: np.ndarray) -> np.ndarray:
+    return along_of(v, len(card.rows), "q", "U", charge)
+
+
+def settled_resistance(v: Values, card: Card, charge: np.ndarray) -> np.ndarray:
+    """At once and later, at its present temperature."""
+    return (1 + sum(v[f"R_{n}"] for n in LAGS) / v["R"]) * resistance_at_once(v, card, charge)
+
+
+def resistance_at_once(v: Values, card: Card, charge: np.ndarray) -> np.ndarray:
+    count = len(card.rows)
+    inside = np.clip(charge, v["q_0"], v[f"q_{count - 1}"])
+    factor = np.maximum(LEAST_FACTOR, along_of(v, count, "q", "r", inside))
+    return v["R"] * factor * np.exp(-v["c_R"] * (v["theta"] - v["theta_R"]))
+
+
 KIND = Part(
     id="battery",
     title="Battery",
@@ -190,5 +207,13 @@ KIND = Part(
     summary=lambda v, card: (v["Q"], v["charge_0"]),
     main_signal="charge",
     spine="= =",
+    settled=Store(
+        voltage=settled_voltage,
+        resistance=settled_resistance,
+        at_once=resistance_at_once,
+        capacity=lambda v: v["Q"],
+        power="power",
+        resistance_now="resistance",
+    ),
     conduction=Conduction(ends=(("dc", 0), ("dc", 1)), holds_voltage=True, stiff=True),
 )

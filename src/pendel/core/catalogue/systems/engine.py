@@ -15,6 +15,7 @@ import numpy as np
 from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Signal, State, Value, Values
 from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.catalogue.remarks.seen import Seen
+from pendel.core.catalogue.settled import Burner, OfPlace
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
@@ -74,6 +75,27 @@ def state(c: PartContext, taken: Callable[[PartContext, ca.SX, ca.SX], ca.SX]) -
     c.stored(c.value("J") * speed * speed / 2)
     c.supplied(power)
     c.lost(loss)
+
+
+def most_torque(v: Values, card: Card, speed: np.ndarray) -> np.ndarray:
+    """What it may give at speeds (rad/s) that it runs at."""
+    return np.minimum(v["M_max"], v["P_max"] / np.maximum(speed, v["P_max"] / v["M_max"]))
+
+
+def fuel_power(v: Values, card: Card, speed: np.ndarray, torque: np.ndarray) -> np.ndarray:
+    """W at speeds (rad/s) and torques at the shaft (N·m)."""
+    return (torque + v["M_f"]) * speed / v["eta_i"]
+
+
+def settled(fuel: OfPlace) -> Burner:
+    return Burner(
+        fuel=fuel,
+        most=most_torque,
+        slowest=lambda v: v["n_idle"],
+        fastest=lambda v: v["n_max"],
+        drag=lambda v: v["M_f"],
+        heating=lambda v: v["H_u"],
+    )
 
 
 def does_not_fire(seen: Seen, key: str) -> Remark | None:
@@ -180,4 +202,5 @@ KIND = Part(
     summary=lambda v, card: (v["M_max"], v["P_max"]),
     main_signal="power",
     spine="E",
+    settled=settled(fuel_power),
 )

@@ -85,6 +85,12 @@ def map_of(v: Values, card: Card) -> FuelMap | None:
     return None if faults(v, card) else fitted(points_of(v, card), v["M_f"], v["H_u"])
 
 
+def fuel_power(v: Values, card: Card, speed: np.ndarray, torque: np.ndarray) -> np.ndarray:
+    """W at speeds (rad/s) and torques at the shaft (N·m)."""
+    inside, fit = torque + v["M_f"], map_of(v, card)
+    return inside * speed * (fit.taken(speed, inside) if fit else np.nan)
+
+
 def build(c: PartContext) -> None:
     def taken(c: PartContext, speed: ca.SX, inside: ca.SX) -> ca.SX:
         return ca.fmax(1, c.value("mean") + c.surface("rest", speed, inside)["f"])
@@ -229,4 +235,5 @@ KIND = Part(
     summary=lambda v, card: (v["M_max"], f"{len(card.rows)} points"),
     main_signal="power",
     spine="E",
+    settled=engine.settled(fuel_power),
 )

@@ -17,6 +17,7 @@ import numpy as np
 from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, State, Value, Values
 from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.catalogue.remarks.seen import Seen
+from pendel.core.catalogue.settled import Turner
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Remark
 from pendel.core.equations.context import PartContext
@@ -85,6 +86,16 @@ def loss_terms(speed: np.ndarray | float, torque: np.ndarray | float, largest: f
     w, m = np.abs(speed), np.abs(torque)
     square = (m / largest) ** 2
     return np.stack(np.broadcast_arrays(1.0 + 0 * w, w, w * w, square, m, w * m, w * square), axis=-1)
+
+
+def most_torque(v: Values, card: Card, speed: np.ndarray) -> np.ndarray:
+    """What it may give at speeds (rad/s) where its link has all its voltage."""
+    return np.minimum(v["M_max"], v["P_max"] / np.maximum(np.abs(speed), v["P_max"] / v["M_max"]))
+
+
+def loss_of_terms(v: Values, card: Card, speed: np.ndarray, torque: np.ndarray) -> np.ndarray:
+    lost: np.ndarray = loss_terms(speed, torque, v["M_max"]) @ np.array([v[name] for name in TERMS])
+    return lost
 
 
 def short_of_torque(seen: Seen, key: str) -> Remark | None:
@@ -161,4 +172,5 @@ KIND = Part(
     summary=lambda v, card: (v["M_max"], v["P_max"]),
     main_signal="power",
     spine="M",
+    settled=Turner(loss=loss_of_terms, most=most_torque, link_power="link_power"),
 )

@@ -14,6 +14,7 @@ import numpy as np
 
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Rows, Value, Values
 from pendel.core.catalogue.remarks.seen import Seen
+from pendel.core.catalogue.settled import Turner
 from pendel.core.catalogue.systems.envelope import (
     LIMITS,
     PORTS,
@@ -21,6 +22,7 @@ from pendel.core.catalogue.systems.envelope import (
     STATES,
     TERMS,
     loss_terms,
+    most_torque,
     short_of_torque,
     state,
     terms_at,
@@ -110,6 +112,11 @@ def points_of(v: Values, card: Card) -> Points:
 def map_of(v: Values, card: Card) -> MapFit | None:
     """None where its points have faults."""
     return None if any(c.fault for c in faults(v, card)) else fitted(points_of(v, card), v["M_max"])
+
+
+def loss_of_map(v: Values, card: Card, speed: np.ndarray, torque: np.ndarray) -> np.ndarray:
+    fit = map_of(v, card)
+    return fit.loss(speed, torque, v["M_max"]) if fit else np.full(np.shape(speed), np.nan)
 
 
 def build(c: PartContext) -> None:
@@ -242,4 +249,5 @@ KIND = Part(
     summary=lambda v, card: (v["M_max"], f"{len(card.rows)} points"),
     main_signal="power",
     spine="M",
+    settled=Turner(loss=loss_of_map, most=most_torque, link_power="link_power"),
 )
