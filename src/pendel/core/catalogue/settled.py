@@ -19,10 +19,12 @@ OfPlace = Callable[[Values, Card, np.ndarray, np.ndarray], np.ndarray]
 
 @dataclass(frozen=True)
 class Burner:
-    """An engine. ``fuel`` is the power of what it burns; below ``slowest`` it does not run by itself, ``drag`` is the
+    """An engine. ``fuel`` is the power of what it burns; below ``slowest`` it does not run by itself, ``least`` is the
+    torque that its idle governor gives whatever is asked, ``drag`` is the
     torque by which it then holds what turns it; ``heating`` of its fuel, J/kg."""
 
     fuel: OfPlace
+    least: OfSpeed
     most: OfSpeed
     slowest: Callable[[Values], float]
     fastest: Callable[[Values], float]

@@ -18,7 +18,7 @@ from pendel.core.trips.shafts import Shafts
 from pendel.core.vocabulary import SignalRole
 
 FIRES = 0.01
-"""Of its largest torque: an engine that gives less on the average of a step is taken to be off in it."""
+"""Of its largest torque, and of the speed from which it fires: an engine with less on the average of a step is off."""
 PRICES = 0.5, 12.0
 """Fuel for power of the store, W/W, between which ways are looked for."""
 AT_ONCE = 100
@@ -171,9 +171,10 @@ def _ways(wanted: Wanted, parts: Parts, steps: slice, splits: int, count: int) -
     # The engine runs at a speed and a share of its torque, or is off, or does what it did in the run.
     slow, fast = engine.slowest(v), engine.fastest(v)
     speed = np.linspace(slow, fast, count)[None, :, None] if shafts.engine_is_free else dragged[:, None, None]
-    given = np.linspace(0.0, 1.0, count)[None, None, :] * engine.most(v, card, speed)
+    least, most = engine.least(v, card, speed), engine.most(v, card, speed)
+    given = least + np.linspace(0.0, 1.0, count)[None, None, :] * (most - least)
     speed, given = (np.broadcast_to(x, (len(axle), *given.shape[1:])).reshape(len(axle), -1) for x in (speed, given))
-    fired = own_torque > FIRES * engine.most(v, card, own_speed)
+    fired = (own_torque > FIRES * engine.most(v, card, own_speed)) & (own_speed > FIRES * slow)
     still = np.where(np.abs(dragged) > 0, -engine.drag(v) * np.sign(dragged), 0.0)
     speed = np.column_stack([speed, dragged, np.where(fired, own_speed, dragged)])
     given = np.column_stack([given, still, np.where(fired, own_torque, still)])

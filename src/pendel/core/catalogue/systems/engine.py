@@ -82,6 +82,12 @@ def most_torque(v: Values, card: Card, speed: np.ndarray) -> np.ndarray:
     return np.minimum(v["M_max"], v["P_max"] / np.maximum(speed, v["P_max"] / v["M_max"]))
 
 
+def least_torque(v: Values, card: Card, speed: np.ndarray) -> np.ndarray:
+    """What the idle governor gives at speeds (rad/s), whatever is asked."""
+    governor = v["M_max"] * (v["n_idle"] - speed) / (DROOP * v["n_idle"])
+    return np.clip(governor, 0.0, most_torque(v, card, speed))
+
+
 def fuel_power(v: Values, card: Card, speed: np.ndarray, torque: np.ndarray) -> np.ndarray:
     """W at speeds (rad/s) and torques at the shaft (N·m)."""
     return (torque + v["M_f"]) * speed / v["eta_i"]
@@ -90,8 +96,9 @@ def fuel_power(v: Values, card: Card, speed: np.ndarray, torque: np.ndarray) -> 
 def settled(fuel: OfPlace) -> Burner:
     return Burner(
         fuel=fuel,
+        least=least_torque,
         most=most_torque,
-        slowest=lambda v: v["n_idle"],
+        slowest=lambda v: v["n_fire"],
         fastest=lambda v: v["n_max"],
         drag=lambda v: v["M_f"],
         heating=lambda v: v["H_u"],
