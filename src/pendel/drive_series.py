@@ -250,6 +250,7 @@ class VariedDrive(EditedDrive):
         share: str | float = "",
         steady: bool = False,
         rounds: int = 1,
+        changes: bool = True,
         own_c: bool = False,
     ) -> HeatReport:
         """How warm the drive gets over a duty of minutes or hours, by short runs at its operating points
@@ -258,10 +259,13 @@ class VariedDrive(EditedDrive):
         Parameters
         ----------
         duty
-            columns: ``time``, and what is set, by the names of values and quantities. With a ``kind`` (S1, S2, S3, S6
+            columns: ``time``, and what is set, by the names of values and quantities. With a ``kind`` (S1 to S7
             of IEC 60034-1) one target with its load and its rest, for a ``time``, of which a ``share`` is under load.
         steady
             the cycle that repeats itself, else ``rounds`` times from the starting temperatures.
+        changes
+            whether the heat of what the drive does from one stretch to the next counts, such as a start; in S1, S2, S3
+            and S6 it does not.
 
         Raises
         ------
@@ -282,7 +286,7 @@ class VariedDrive(EditedDrive):
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call heat_over(own_c=True)")
-        requested = duty_of(self.document, duty, kind=kind, time=time, share=share)
+        requested = duty_of(self.document, duty, kind=kind, time=time, share=share, changes=changes)
         return report_of(heat_over(self.document.copy(), requested, steady=steady, rounds=rounds))
 
     def torque_held(

@@ -1,5 +1,7 @@
 """Heat over a duty in the real window: a duty is made, kept with the drive, worked out, and saved."""
 
+from dataclasses import replace
+
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -61,6 +63,13 @@ def test_a_user_makes_a_duty_sees_how_warm_it_gets_and_keeps_it(window, tmp_path
     QTest.mouseClick(heat.save_button, LEFT)
     table = np.genfromtxt(tmp_path / "curves.csv", delimiter=",", skip_header=1)
     assert table[-1, 0] == 180.0 and "Saved curves.csv" in heat.state.text()
+    QTest.mouseClick(heat.changes, LEFT)
+    QTest.mouseClick(heat.highest_button, LEFT)
+    assert window.session.drive.duties["Duty 1"] == replace(duty, changes=False)
+    assert until(lambda: not heat.working, 240) and heat.result_.scaled == "m_leaf", heat.state.text()
+    assert f"m_leaf may be {heat.result_.factor:g} times as large" in heat.state.text()
+    assert not from_text(to_text(window.session.drive)).duties["Duty 1"].changes
+    QTest.mouseClick(heat.changes, LEFT)
     heat.stretches.setCurrentCell(1, 0)
     heat.remove_stretch()
     assert len(window.session.drive.duties["Duty 1"].rows) == 1
@@ -97,3 +106,32 @@ def test_a_duty_follows_names_and_what_is_gone_is_a_finding(window):
     assert session.drive.duties["Day"] == DutyPlan(("wing_motor.R_a", "m_wing"), (("1 s", "2*R_x", "m_wing"),))
     session.do(commands.remove_cards(session.drive, ["wing_motor"]))
     assert until(lambda: any("Duty Day" in str(f) for f in session.examined.findings), 20)
+
+
+def test_life_follows_from_the_swings_and_the_sheet(window):
+    """A swing of 80 K about 100 °C once in 10 min, and 1e5 of those: 1e6 min; by hand for what else a sheet says."""
+    from pendel.core.heat.duty import Duty, Stretch
+    from pendel.core.heat.over import HeatOver
+
+    heat = opened(window)
+    t = np.linspace(0, 600, 601)
+    y = {"a.heat": 100 + 40 * np.sin(2 * np.pi * t / 600), "b.heat": np.full(601, 70.0)}
+    duty = Duty(("m_leaf",), (Stretch(600.0, ("60 kg",)),))
+    heat._show(HeatOver(duty, t, y, {"a.heat": "A", "b.heat": "B"}, {}, y, True, (), 1))
+    life = heat.life
+    assert life.place.currentText() == "A" and life.words.text().startswith("1.9 years of this duty: 1 swing")
+    life.fields["size"].setText("40 K")
+    assert life.words.text().startswith(f"{1.901 / 2**5:.3g} years")
+    life.fields["activation"].setText("0.1")
+    life.fields["mean"].setText("373.15 K")
+    assert life.words.text().startswith(f"{1.901 / 2**5:.3g} years")
+    life.fields["mean"].setText("60 °C")
+    warm = np.exp(0.1 / 8.617333e-5 * (1 / 373.15 - 1 / 333.15))
+    assert life.words.text().startswith(f"{1.901 / 2**5 * warm:.3g}")
+    life.fields["cycles"].setText("0")
+    assert "needs cycles, a swing and an exponent above 0" in life.words.text()
+    life.fields["cycles"].setText("5 V")
+    assert "is in V" in life.words.text()
+    life.fields["cycles"].setText("1e5")
+    life.place.setCurrentIndex(life.place.findText("B"))
+    assert "does not swing" in life.words.text()

@@ -74,6 +74,66 @@ def test_temperatures_over_a_duty_are_those_of_the_whole_equations(law):
     assert steady[-1] == pytest.approx(integrated(many, AIR, 60.0, law), abs=0.01 * rise)
 
 
+def started(level: str | list[tuple[str, str]]) -> pendel.Drive:
+    """A brushed motor with a flywheel on a bridge, at a duty ratio or along a profile of it: a start loses as much in
+    its winding as the flywheel takes up."""
+    d = pendel.Drive("Starts")
+    d.set("tick", "1 ms")
+    if isinstance(level, str):
+        d.add("constant", "Ratio", value=level)
+    else:
+        d.add("profile", "Ratio", profile=level)
+    d.add("dc_source", "Source", U_0="24 V", R_i="0")
+    d.add("four_quadrant_bridge", "Bridge", R_on="20 mohm")
+    d.add("brushed_dc", "Motor", R_a="0.6 ohm", L_a="0.3 mH")
+    d.add("inertia", "Wheel", J="0.002 kg*m^2")
+    d.add("friction", "Bearing")
+    d.add("heat_capacity", "Copper", C="15 J/K", T_0="25 °C")
+    d.add("heat_resistance", "Way", R="4 K/W")
+    d.add("ambient", "Air", T="25 °C")
+    for a, b in (
+        ("source.dc", "bridge.dc"),
+        ("bridge.out", "motor.winding"),
+        ("ratio.out", "bridge.duty"),
+        ("motor.shaft", "wheel.a"),
+        ("wheel.b", "bearing.a"),
+        ("motor.heat", "copper.a"),
+        ("copper.b", "way.a"),
+        ("way.b", "air.a"),
+    ):
+        d.connect(a, b)
+    d.set("until", "2 s")
+    return d
+
+
+@pytest.mark.parametrize(("kind", "other"), [("S4", "0.01"), ("S7", "-0.8"), ("", "0.5")])
+def test_starts_brakes_and_reversals_warm_as_a_run_through_the_whole_duty_does(kind, other):
+    columns = {"ratio.value": ["0.8", other]} if kind else {"time": ["5 s", "5 s"], "ratio.value": ["0.8", other]}
+    d = started("0.8")
+    typed = {"kind": kind, "time": "10 s", "share": 0.5} if kind else {}
+    duty = duty_of(d.document, columns, **typed)
+    told = heat_over(d.document, duty, rounds=3)
+    corners = [("0 s", "0.8")]
+    for begin in (0, 10, 20):
+        corners += [(f"{begin} s", "0.8"), (f"{begin + 5} s", "0.8"), (f"{begin + 5} s", other)]
+        corners += [(f"{begin + 10} s", other)]
+    run = started(corners).run(30.0)["copper.temperature"]
+    rise = run.y.max() - 25
+    t = np.linspace(0.5, 29.9, 200)
+    found = np.interp(t, told.times, told.temperatures["copper.temperature"])
+    assert found == pytest.approx(run.at(t), abs=0.02 * rise) and rise > 2
+    calm = heat_over(d.document, duty_of(d.document, columns, **typed, changes=False), rounds=3)
+    assert calm.temperatures["copper.temperature"].max() - 25 < 0.1 * rise
+    steady = heat_over(d.document, duty, steady=True)
+    y = steady.temperatures["copper.temperature"]
+    assert y[0] == pytest.approx(y[-1], abs=2e-3)
+    mean = float(np.trapezoid(y, steady.times) / 10) - 25  # of a cycle: what comes in leaves through 4 K/W
+    assert mean == pytest.approx(4 * steady.means["motor.heat"], rel=5e-3)
+    if not kind:
+        with pytest.raises(DriveProblem, match="A stretch of 200 ms is too short.*leave changes out"):
+            heat_over(d.document, duty_of(d.document, {**columns, "time": ["0.2 s", "0.2 s"]}))
+
+
 def test_the_highest_load_meets_the_limit_of_the_closed_form():
     d = stalled(limit="120 °C")
     duty = duty_of(d.document, {"source.U_0": ["6 V"]}, kind="S1", time="1 h")
@@ -94,7 +154,7 @@ def test_what_cannot_be_told_is_said():
         ({"time": [], "source.U_0": []}, "", "no stretch"),
         ({"time": ["60 s"], "way.R": ["2 K/W"]}, "", "belongs to a body"),
         ({"time": ["60 s"], "level": ["switching"]}, "", "only numbers can change"),
-        ({"source.U_0": ["6 V", "0 V"]}, "S4", "go as a table"),
+        ({"source.U_0": ["6 V", "0 V"]}, "S8", "go as a table"),
     ):
         with pytest.raises(DriveProblem, match=re.escape(words)):
             duty = duty_of(drive.document, values, kind=kind, time="10 min")

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QCompleter,
     QDialog,
@@ -28,6 +30,7 @@ from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import tokens
 from pendel.app.window.beside_work import BesideWork
+from pendel.app.window.life_row import LifeRow
 from pendel.core.check.targets import targets
 from pendel.core.drive.duties import STEADY, DutyPlan
 from pendel.core.drive.duty_edits import remove_duty, rename_duty, set_duty
@@ -40,7 +43,7 @@ from pendel.core.runs.requests import HeatRequest
 from pendel.core.trust import brings_allowed_c
 
 ROUNDS = ((STEADY, "the cycle that repeats itself"), ("1", "once from the start"), ("3", "3 times"), ("10", "10 times"))
-TIME = "time"
+TIME, AT_LIMIT = "time", 0.99
 HEADS = ("place", "warmest, °C", "at", "begin, °C", "end, °C", "limit, °C", "used", "heat, W")
 NOTHING = (
     "A duty is a table: how long, and what is set meanwhile, such as the torque that is asked. Name what is set, fill "
@@ -73,6 +76,8 @@ class HeatWindow(QDialog):
         inside.addWidget(self.words)
         inside.addWidget(self.plot, 3)
         inside.addWidget(self.table, 2)
+        self.life = LifeRow(session)
+        inside.addWidget(self.life)
         inside.addLayout(row(self.save_button, 1, spacing=8))
         body.addWidget(right, 1)
         session.changed.connect(self._follow)
@@ -128,10 +133,17 @@ class HeatWindow(QDialog):
         line = row(label("go through", "muted"), self.rounds, spacing=8)
         line.setStretch(1, 1)
         inside.addLayout(line)
+        self.changes = QCheckBox("starts, brakes and other changes warm, too")
+        self.changes.toggled.connect(lambda _: self._typed())
+        inside.addWidget(self.changes)
         self.start_button = button("Work it out", self.start_or_stop, "primary")
         self.state = wrapped("", "muted")
         self.work = BesideWork(self.session, HEAT, self.start_button, self.state, self._take)
-        inside.addLayout(row(self.start_button, 1))
+        self.highest_button = button("How much more?", self.find_highest)
+        self.highest_button.setToolTip(
+            "By which factor the loads of the chosen column may be larger until the first limit is reached"
+        )
+        inside.addLayout(row(self.start_button, self.highest_button, 1, spacing=8))
         inside.addWidget(self.state)
         return side
 
@@ -153,7 +165,7 @@ class HeatWindow(QDialog):
     def _chosen(self) -> None:
         """Show the duty of the chosen name."""
         duty = self.duty
-        for each in (self.rename_button, self.delete_button, self.start_button):
+        for each in (self.rename_button, self.delete_button, self.start_button, self.highest_button, self.changes):
             each.setEnabled(duty is not None)
         known = targets(self.session.drive)
         text = self.target.currentText()
@@ -181,6 +193,7 @@ class HeatWindow(QDialog):
                 self.rounds.addItem(f"{duty.rounds} times", duty.rounds)
                 place = self.rounds.count() - 1
             self.rounds.setCurrentIndex(place)
+            self.changes.setChecked(duty.changes)
         self._filling = False
 
     def _follow(self, touched: Iterable[tuple[str, str]]) -> None:
@@ -231,7 +244,7 @@ class HeatWindow(QDialog):
         rows = tuple((*texts, found.text) for texts in duty.rows)
         self.target.setEditText("")
         self.state.setText("")
-        self._put(DutyPlan((*duty.targets, name), rows, duty.rounds))
+        self._put(replace(duty, targets=(*duty.targets, name), rows=rows))
 
     def add_stretch(self) -> None:
         if self.duty is None:
@@ -239,19 +252,19 @@ class HeatWindow(QDialog):
         duty = self.duty
         if duty is not None:
             last = duty.rows[-1] if duty.rows else ("1 min", *("" for _ in duty.targets))
-            self._put(DutyPlan(duty.targets, (*duty.rows, last), duty.rounds))
+            self._put(replace(duty, rows=(*duty.rows, last)))
             self.stretches.setCurrentCell(len(duty.rows), 0)
 
     def remove_stretch(self) -> None:
         duty, at = self.duty, self.stretches.currentRow()
         if duty is not None and 0 <= at < len(duty.rows):
-            self._put(DutyPlan(duty.targets, duty.rows[:at] + duty.rows[at + 1 :], duty.rounds))
+            self._put(replace(duty, rows=duty.rows[:at] + duty.rows[at + 1 :]))
 
     def remove_column(self) -> None:
         duty, at = self.duty, self.stretches.currentColumn() - 1
         if duty is not None and 0 <= at < len(duty.targets):
             rows = tuple(texts[: at + 1] + texts[at + 2 :] for texts in duty.rows)
-            self._put(DutyPlan(duty.targets[:at] + duty.targets[at + 1 :], rows, duty.rounds))
+            self._put(replace(duty, targets=duty.targets[:at] + duty.targets[at + 1 :], rows=rows))
 
     def _typed(self) -> None:
         """What stands in the table goes into the drive."""
@@ -262,7 +275,7 @@ class HeatWindow(QDialog):
             tuple(self._cell(r, c) for c in range(self.stretches.columnCount()))
             for r in range(self.stretches.rowCount())
         )
-        self._put(DutyPlan(duty.targets, rows, str(self.rounds.currentData())))
+        self._put(DutyPlan(duty.targets, rows, str(self.rounds.currentData()), self.changes.isChecked()))
 
     def _cell(self, r: int, c: int) -> str:
         item = self.stretches.item(r, c)
@@ -275,8 +288,22 @@ class HeatWindow(QDialog):
         return self.work.working
 
     def start_or_stop(self) -> None:
-        if self.work.stop():
+        if not self.work.stop():
+            self._start("")
+
+    def find_highest(self) -> None:
+        """By which factor the chosen column, or the only one, may be larger."""
+        duty, at = self.duty, self.stretches.currentColumn() - 1
+        if self.working or duty is None:
             return
+        if len(duty.targets) == 1:
+            at = 0
+        if not 0 <= at < len(duty.targets):
+            self.state.setText("Choose a cell of the column whose loads may grow, then ask again.")
+            return
+        self._start(duty.targets[at])
+
+    def _start(self, highest: str) -> None:
         duty, name = self.duty, self.name.currentText()
         if duty is None:
             return
@@ -288,17 +315,18 @@ class HeatWindow(QDialog):
         if self.session.examined.faults:
             self.state.setText("The drive cannot run before its faults are fixed.")
             return
-        request = HeatRequest(to_text(self.session.drive), name, own_c=brings_allowed_c(self.session.drive))
+        own_c = brings_allowed_c(self.session.drive)
+        request = HeatRequest(to_text(self.session.drive), name, highest=highest, own_c=own_c)
         self.work.start(request, "Short runs at the operating points …")
 
     def _take(self, result: HeatOver) -> None:
         self._show(result)
-        self.state.setText(f"By {result.runs} short runs.")
+        self.state.setText("\n".join(filter(None, (factor_words(result), f"By {result.runs} short runs."))))
 
     def _show(self, result: HeatOver | None) -> None:
         self.result_ = result
         self.plot.wipe()
-        for each in (self.plot, self.table, self.save_button):
+        for each in (self.plot, self.table, self.life, self.save_button):
             each.setVisible(result is not None)
         self.words.setVisible(result is None)
         if result is None:
@@ -335,6 +363,7 @@ class HeatWindow(QDialog):
         how = "the cycle that repeats itself" if result.steady else "from the start"
         self.plot.set_caption("temperatures", f"°C; {how}{limits}")
         self.table.show_rows(rows)
+        self.life.show_places(result, shown)
         for r, _ in enumerate(shown):
             item = self.table.item(r, 0)
             if item is not None:
@@ -351,6 +380,16 @@ class HeatWindow(QDialog):
                 self.state.setText(f"Saved {Path(path).name}.")
             except PendelError as problem:
                 self.state.setText(str(problem))
+
+
+def factor_words(result: HeatOver) -> str:
+    """How much larger a load may be, where that was asked."""
+    if not result.scaled:
+        return ""
+    factor = f"{number_text(result.factor, 4)} times as large"
+    if result.uses and result.uses[0].share > AT_LIMIT:
+        return f"{result.scaled} may be {factor}: the limit of {result.uses[0].what} is reached then, as shown."
+    return f"{result.scaled} may be {factor} at least; no more was tried. That is shown."
 
 
 def distinct(result: HeatOver) -> list[str]:

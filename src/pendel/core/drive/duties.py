@@ -14,11 +14,12 @@ STEADY = "steady"
 @dataclass(frozen=True)
 class DutyPlan:
     """``targets`` name what is set; each of ``rows`` is a time and a text for each of them; ``rounds`` is `STEADY` or
-    how often it is gone through from the start."""
+    how often it is gone through from the start; with ``changes`` the heat of what happens between stretches counts."""
 
     targets: tuple[str, ...] = ()
     rows: tuple[tuple[str, ...], ...] = ()
     rounds: str = STEADY
+    changes: bool = True
 
     def rewritten(self, target: Callable[[str], str], text: Callable[[str], str]) -> DutyPlan:
         """The same with names of other things in it."""
@@ -41,11 +42,16 @@ class DutyPlan:
 
 def duty_record(duty: DutyPlan) -> dict[str, object]:
     """As a drive's file holds it."""
-    return {"targets": list(duty.targets), "rows": [list(row) for row in duty.rows], "rounds": duty.rounds}
+    record: dict[str, object] = {
+        "targets": list(duty.targets),
+        "rows": [list(row) for row in duty.rows],
+        "rounds": duty.rounds,
+    }
+    return record if duty.changes else {**record, "changes": False}
 
 
 def duty_from(record: dict[str, object]) -> DutyPlan:
     """Of what fits the schema."""
     targets, rows = record["targets"], record["rows"]
     assert isinstance(targets, list) and isinstance(rows, list)
-    return DutyPlan(tuple(targets), tuple(map(tuple, rows)), str(record["rounds"]))
+    return DutyPlan(tuple(targets), tuple(map(tuple, rows)), str(record["rounds"]), record.get("changes") is not False)

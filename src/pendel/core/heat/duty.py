@@ -1,8 +1,9 @@
 """A duty: what a drive does over minutes or hours, as stretches of steady operation that follow each other.
 
-Types by name are those of IEC 60034-1, 4.2 (from memory): S1 continuous, S2 for a time from cold, S3 with rests, S6
-with times of no load. Those with a share of starting and braking (S4, S5, S7, S8) are given as a table, in which each
-has stretches of its own."""
+Types by name are those of IEC 60034-1, 4.2 (from memory): S1 continuous, S2 for a time from cold, S3 with rests, S4
+with starts too, S5 with electric braking too, S6 with times of no load, S7 with braking and starts and without rest.
+In S3 and S6 starts are taken to warm nothing, as the standard has it; in S4, S5 and S7 they count, as in any table,
+which is what S8, with its several loads and speeds, is given by."""
 
 from __future__ import annotations
 
@@ -33,12 +34,14 @@ class Stretch:
 @dataclass(frozen=True)
 class Duty:
     """``targets`` are named as of `pendel.core.check.targets`. Where it is ``repeated``, its last stretch is followed
-    by the first again."""
+    by the first again. With ``changes`` the heat of what the drive does from one stretch to the next counts: starts,
+    brakes, and whatever lasts until it has settled."""
 
     targets: tuple[str, ...]
     stretches: tuple[Stretch, ...]
     repeated: bool = True
     name: str = ""
+    changes: bool = True
 
     @property
     def duration(self) -> float:
@@ -58,7 +61,13 @@ def seconds_of(text: str, names: Names, where: str) -> float:
 
 
 def table(
-    targets: Sequence[str], rows: Sequence[Sequence[str]], names: Names, *, repeated: bool = True, name: str = ""
+    targets: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    names: Names,
+    *,
+    repeated: bool = True,
+    name: str = "",
+    changes: bool = True,
 ) -> Duty:
     """From rows of a time and a text for each target.
 
@@ -79,22 +88,27 @@ def table(
         if len(row) != 1 + len(targets) or not all(text.strip() for text in row):
             raise DriveProblem(f"{where} needs a time and a value for each of {', '.join(targets)}. Fill it in.")
         stretches.append(Stretch(seconds_of(row[0], names, where), tuple(text.strip() for text in row[1:])))
-    return Duty(tuple(targets), tuple(stretches), repeated, name)
+    return Duty(tuple(targets), tuple(stretches), repeated, name, changes)
 
 
 def duty_of_plan(drive: Drive, plan: DutyPlan, name: str) -> Duty:
     """A duty that a drive keeps. Raises `DriveProblem`."""
     names = names_of(drive)
-    return table(plan.targets, plan.rows, names, repeated=plan.rounds == STEADY, name=name)
+    return table(plan.targets, plan.rows, names, repeated=plan.rounds == STEADY, name=name, changes=plan.changes)
 
 
 TYPES = {
     "S1": "continuous",
     "S2": "for a time, from cold",
     "S3": "with rests",
+    "S4": "with rests and starts",
+    "S5": "with rests, starts and electric braking",
     "S6": "with times of no load",
+    "S7": "with electric braking and starts, without rest",
 }
 """That are said by a load, a time and a share of it."""
+WITH_CHANGES = ("S4", "S5", "S7")
+"""Those in which starting and braking count."""
 
 
 def of_type(kind: str, target: str, *, load: str, rest: str, time: float, share: float = 1.0) -> Duty:
@@ -103,7 +117,7 @@ def of_type(kind: str, target: str, *, load: str, rest: str, time: float, share:
     Parameters
     ----------
     load, rest
-        texts of the target under load and otherwise.
+        texts of the target under load and otherwise; of S7 the other load or speed, such as the other direction.
     time
         of S1 and S2 how long (s), of the others the period.
     share
@@ -120,11 +134,11 @@ def of_type(kind: str, target: str, *, load: str, rest: str, time: float, share:
     if not 0 < time < math.inf:
         raise DriveProblem(f"{kind}: {time:g} s is no time above 0. Enter one such as 10 min.")
     if kind in ("S1", "S2"):
-        return Duty((target,), (Stretch(time, (load,)),), kind == "S1", kind)
+        return Duty((target,), (Stretch(time, (load,)),), kind == "S1", kind, changes=False)
     if not 0 < share < 1:
         raise DriveProblem(f"{kind}: a share of {100 * share:g} % of the period leaves no rest. Enter 0 to 100 %.")
     parts = (Stretch(share * time, (load,)), Stretch((1 - share) * time, (rest,)))
-    return Duty((target,), parts, True, f"{kind} {100 * share:g} %")
+    return Duty((target,), parts, True, f"{kind} {100 * share:g} %", changes=kind in WITH_CHANGES)
 
 
 def from_csv(text: str, names: Names, *, repeated: bool = True) -> Duty:

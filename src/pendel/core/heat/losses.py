@@ -31,6 +31,8 @@ SETTLED = 5e-4
 ENOUGH = 1e-4
 """W; heat below this need not settle."""
 WINDOWS, LONGER_AFTER, MOST_WINDOWS = 3, 4, 60
+CHANGED, PIECES = 3e-3, 24
+"""Of the larger heat of two points: how near one is to have come from the other; and pieces that this is told in."""
 REACH = 25.0
 """K, from where a straight line was made."""
 NEAR = 0.6
@@ -41,6 +43,8 @@ SEEN_EVERY = 4
 """Parts after which what is watched is looked at once."""
 PARTS, RIPPLE_WINDOWS = 128, 2
 """Of a window, for the ripple of the heat within it; and how many windows of it."""
+Texts = tuple[str, ...]
+"""Of the targets at an operating point."""
 HANN = (1 - np.cos(2 * np.pi * (np.arange(32) + 0.5) / 32)) / 32
 RING = Ring(2_000, 2_000)
 
@@ -60,6 +64,12 @@ class Line:
     """K, as far as it was found to hold."""
     seen: np.ndarray = field(default_factory=lambda: np.zeros(0))
     """Means of what is watched, where it was made."""
+    steady: Line | None = None
+    """Of a moment of a change that follows the one before: the line without that."""
+
+    def plus(self, more: np.ndarray) -> Line:
+        """The same while there is more heat (W), shape (m,)."""
+        return replace(self, heat=self.heat + more, steady=self) if np.any(more) else self
 
     def at(self, temperatures: np.ndarray) -> np.ndarray:
         return np.asarray(self.heat + self.slopes @ (temperatures - self.about))
@@ -90,6 +100,29 @@ class Settled:
     """Means of the signals that are watched, over the last windows."""
 
 
+@dataclass(frozen=True, eq=False)
+class Change:
+    """What heat does after one operating point until the next has settled: means of ``more`` heat (W) than there then,
+    shape (n, m), between ``times`` (s) from the change on, shape (n + 1,), at temperatures ``about`` (°C). ``rest``
+    is how much more there is from then on, shape (m,): not all drives forget where they come from, such as one that
+    sticks."""
+
+    about: np.ndarray
+    times: np.ndarray
+    more: np.ndarray
+    rest: np.ndarray
+
+    def at(self, time: float) -> np.ndarray:
+        """W at a time (s) from the change on, shape (m,)."""
+        place = int(np.searchsorted(self.times, time)) - 1
+        return self.more[place] if place < len(self.more) else self.rest
+
+    def energies(self, lasts: float) -> np.ndarray:
+        """J of each joint within a time (s), shape (m,)."""
+        lengths = np.diff(np.minimum(self.times, lasts))
+        return np.asarray(lengths @ self.more + max(0.0, lasts - self.times[-1]) * self.rest)
+
+
 @dataclass
 class OperatingPoints:
     """Lines of a duty's operating points, made when they are asked for.
@@ -118,6 +151,7 @@ class OperatingPoints:
     runs: int = 0
     _lines: dict[tuple[str, ...], list[Line]] = field(default_factory=dict)
     _ends: dict[tuple[str, ...], Settled] = field(default_factory=dict)
+    _changes: dict[tuple[Texts | None, Texts], list[Change]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.meters = [joint.meter for joint in self.cut.joints]
@@ -162,6 +196,75 @@ class OperatingPoints:
         known.append(line)
         self._ends[texts] = here
         return line
+
+    def change(self, before: Texts | None, after: Texts, temperatures: np.ndarray, level: np.ndarray) -> Change:
+        """From one operating point, or the drive's own start, to another near these temperatures (°C), at which that
+        has a ``level`` of heat (W).
+
+        Raises
+        ------
+        DriveProblem
+            where the drive does not come from one to the other.
+        """
+        known = self._changes.setdefault((before, after), [])
+        for found in known:
+            if np.max(np.abs(found.about - temperatures)) <= REACH:
+                return found
+        for texts in (before, after):
+            if texts and texts not in self._ends:
+                begin, window = self._begin(texts, temperatures), self._window(texts)
+                self._ends[texts] = self._settled(texts, temperatures, begin, window, with_ripple=False)
+        self.progress(self._between(before, after))
+        known.append(self._changed(before, after, temperatures, level))
+        return known[-1]
+
+    def _between(self, before: Texts | None, after: Texts) -> str:
+        return f"From {self.words(before) if before else 'the start'} to {self.words(after)}"
+
+    def _changed(self, before: Texts | None, after: Texts, temperatures: np.ndarray, level: np.ndarray) -> Change:
+        window = self._ends[after].window
+        room = CHANGED * float(np.max(np.abs(level))) + ENOUGH
+        prepared, inputs = self._inputs(after, temperatures)
+        begun = inputs
+        if before:
+            if prepared.program is not self._inputs(before, temperatures)[0].program:
+                raise DriveProblem(
+                    f"{self._between(before, after)} the equations of the drive are others, so what "
+                    "happens at the change cannot be followed. Take a value near zero instead of zero, or leave "
+                    "changes out."
+                )
+            room += CHANGED * float(np.max(np.abs(self._ends[before].heat)))
+            begun = replace(inputs, parameters=self._ends[before].end.inputs.parameters)
+        self.runs += 1
+        with Simulator(prepared.program, begun, ring=RING) as simulator:
+            if before:
+                simulator.restore(self._ends[before].end)
+                simulator.renew(inputs)
+            times, heats, then = self._until_settled(simulator, window, room, (before, after))
+        rest = then - level
+        return condensed(temperatures.copy(), times, heats - level, np.where(np.abs(rest) > room, rest, 0.0))
+
+    def _until_settled(
+        self, simulator: Simulator, window: float, room: float, ends: tuple[Texts | None, Texts]
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Ends of parts (s) and their mean heats until windows agree within ``room`` (W), and the mean from there
+        on."""
+        times, heats, means = [0.0], list[np.ndarray](), list[np.ndarray]()
+        for number in range(MOST_WINDOWS):
+            parts = self._parts(simulator, window / len(HANN), len(HANN), ends[1])
+            heats.append(parts)
+            means.append(HANN @ parts)
+            times += list(times[-1] + window / len(HANN) * np.arange(1, len(HANN) + 1))
+            last = np.array(means[-WINDOWS:])
+            if len(last) == WINDOWS and np.max(np.ptp(last, axis=0)) <= room:
+                until = len(HANN) * (number + 1 - WINDOWS)
+                return np.array(times[: until + 1]), np.concatenate(heats)[:until], last.mean(axis=0)
+            if number % LONGER_AFTER == LONGER_AFTER - 1:
+                window *= 2
+        raise DriveProblem(
+            f"{self._between(*ends)} the heat does not settle within {figure(times[-1], 's', 3)}. See in a run what "
+            "the drive does, or leave changes out."
+        )
 
     def words(self, texts: tuple[str, ...]) -> str:
         return ", ".join(f"{name} = {text}" for name, text in zip(self.targets, texts))
@@ -281,6 +384,19 @@ class OperatingPoints:
                 )
             if simulator.time >= until:
                 return
+
+
+def condensed(about: np.ndarray, times: np.ndarray, more: np.ndarray, rest: np.ndarray) -> Change:
+    """The same in few pieces, each with its mean: half of them share the time, half the energy."""
+    if len(more) <= PIECES:
+        return Change(about, times, more, rest)
+    energy = np.concatenate([[0.0], np.cumsum(np.diff(times) * np.max(np.abs(more), axis=1))])
+    shares = np.linspace(0, 1, PIECES // 2 + 1)
+    wanted = np.concatenate([shares * times[-1], np.interp(shares * energy[-1], energy, times)])
+    places = np.unique(np.searchsorted(times, wanted).clip(0, len(times) - 1))
+    sums = np.concatenate([np.zeros((1, more.shape[1])), np.cumsum(np.diff(times)[:, None] * more, axis=0)])
+    bounds = times[places]
+    return Change(about, bounds, np.diff(sums[places], axis=0) / np.diff(bounds)[:, None], rest)
 
 
 class Stopped(RunProblem):

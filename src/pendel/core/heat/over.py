@@ -8,9 +8,10 @@ itself is found by Newton's method on the map of one duty, whose slope is the pr
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -35,6 +36,9 @@ CLOSED = 1e-3
 """K between begin and end of a cycle that repeats itself."""
 TOO_WARM = 1000.0
 """°C; what gets there runs away."""
+SMALL, CUT_OFF = 5e-4, 0.01
+"""Of the heat of a stretch: what a change adds is left out below it; and what may be missing of one that takes
+longer."""
 POINTS = 12
 """Of a curve within a stretch, at halves of its length, and as many evenly."""
 
@@ -71,7 +75,7 @@ class HeatOver:
 
     ``times`` (s), shape (n,), twice where one stretch follows another; ``temperatures`` by signal (°C), ``heat`` by
     joint (W), each of shape (n,); ``peaks`` are the temperatures with the ripple of the heat within an output
-    period."""
+    period. Where it was asked by how much a load may grow, ``factor`` is that and ``scaled`` what was multiplied."""
 
     duty: Duty
     times: np.ndarray
@@ -82,6 +86,8 @@ class HeatOver:
     steady: bool
     uses: tuple[Use, ...]
     runs: int
+    scaled: str = ""
+    factor: float = 1.0
 
     def save(self, path: Path) -> None:
         """Write the curves as CSV: time (s), temperatures (°C), heat (W). Raises `FileProblem`."""
@@ -137,15 +143,16 @@ def heat_over(
     if not 1 <= rounds <= MOST_TIMES:
         raise DriveProblem(f"{rounds} rounds are not possible. Enter 1 to {MOST_TIMES}.")
     if steady:
-        return walk.result(walk.through(walk.closed()), steady=True)
+        return walk.result(walk.through(walk.closed(), again=True), steady=True)
     steps, x = list[Step](), walk.network.start
     for number in range(rounds):
-        steps += walk.through(x, number * duty.duration)
+        steps += walk.through(x, number * duty.duration, again=number > 0)
         x = steps[-1].states[-1]
     return walk.result(steps, steady=False)
 
 
-MOST_TIMES = 1000
+MOST_TIMES, NO_LOAD = 1000, 1e-3
+"""Rounds; and a factor of a load that is as good as none, for what may not be zero."""
 
 
 def _keep_to_electric(parted: Cut, duty: Duty) -> None:
@@ -164,25 +171,56 @@ class Walk:
     def __init__(self, network: HeatNetwork, points: OperatingPoints, duty: Duty):
         self.network, self.points, self.duty = network, points, duty
         self.joints = len(network.cut.joints)
+        self._quiet: set[tuple[tuple[str, ...] | None, tuple[str, ...]]] = set()
+        """Changes that add next to nothing."""
+        self._most = 0.0
+        """Largest heat of a joint at any point that was looked at (W)."""
 
-    def through(self, x: np.ndarray, begin: float = 0.0) -> list[Step]:
-        steps = []
+    def through(self, x: np.ndarray, begin: float = 0.0, *, again: bool = False) -> list[Step]:
+        """Once through, from the drive's start, or ``again`` after the last stretch."""
+        steps: list[Step] = []
+        before = self.duty.stretches[-1].texts if again else None
         for stretch in self.duty.stretches:
-            parts = self.stretch(x, stretch.texts, stretch.duration, begin)
-            steps += parts
-            begin += stretch.duration
-            x = parts[-1].states[-1]
+            for length, more in self.pieces(x, before, stretch):
+                steps += self.stretch(x, stretch.texts, length, begin, more)
+                begin, x = begin + length, steps[-1].states[-1]
+            before = stretch.texts
         return steps
 
-    def stretch(self, x: np.ndarray, texts: tuple[str, ...], duration: float, begin: float) -> list[Step]:
-        """Parts of a stretch, each short enough for its straight lines."""
+    def pieces(self, x: np.ndarray, before: tuple[str, ...] | None, stretch: Stretch) -> list[tuple[float, np.ndarray]]:
+        """Lengths (s) of a stretch, and how much more heat (W) there is meanwhile than once its point has settled."""
+        still = np.zeros(self.joints)
+        lasts, ends = stretch.duration, (before, stretch.texts)
+        if not self.duty.changes or before == stretch.texts or ends in self._quiet:
+            return [(lasts, still)]
+        _, heat = self._line(stretch.texts, x, still)
+        temperatures = self.network.at(x, heat)[1][: self.joints]
+        change = self.points.change(before, stretch.texts, temperatures, heat)
+        self._most = max(self._most, float(np.max(np.abs(heat), initial=0.0)))
+        if np.max(np.abs(change.energies(lasts)), initial=0.0) < SMALL * self._most * lasts:
+            self._quiet.add(ends)
+            return [(lasts, still)]
+        cut_off = change.energies(float(change.times[-1])) - change.energies(lasts)
+        if np.max(np.abs(cut_off), initial=0.0) > CUT_OFF * self._most * lasts and change.times[-1] > lasts:
+            raise DriveProblem(
+                f"A stretch of {figure(lasts, 's', 3)} is too short for what the drive does in it: coming to "
+                f"{self.points.words(stretch.texts)} takes {figure(float(change.times[-1]), 's', 3)}. Make it longer, "
+                "or leave changes out."
+            )
+        bounds = np.unique(np.append(np.minimum(change.times, lasts), lasts))
+        return [(float(b - a), change.at((a + b) / 2)) for a, b in itertools.pairwise(bounds)]
+
+    def stretch(
+        self, x: np.ndarray, texts: tuple[str, ...], duration: float, begin: float, more: np.ndarray
+    ) -> list[Step]:
+        """Parts of a stretch, each short enough for its straight lines, with ``more`` heat (W) than those tell."""
         left, length, steps = duration, duration, list[Step]()
         heat = np.zeros(self.joints)
         while left > 1e-12 * duration:
             if self.points.stopping():
                 raise Stopped
             length = min(length, left)
-            line, heat = self._line(texts, x, heat)
+            line, heat = self._line(texts, x, heat, more)
             step = self._step(x, heat, line, length, begin + duration - left)
             joints = step.temperatures[:, : self.joints]
             short = length <= duration / 2**20
@@ -196,12 +234,14 @@ class Walk:
             length *= 2
         return steps
 
-    def _line(self, texts: tuple[str, ...], x: np.ndarray, heat: np.ndarray) -> tuple[Line, np.ndarray]:
+    def _line(
+        self, texts: tuple[str, ...], x: np.ndarray, heat: np.ndarray, more: np.ndarray | float = 0.0
+    ) -> tuple[Line, np.ndarray]:
         """The line of a point about the present temperatures, and the heat then; where a joint has no capacity its
         temperature follows from the heat."""
         for _ in range(MOST_ROUNDS):
             temperatures = self.network.at(x, heat)[1]
-            line = self.points.line(texts, temperatures[: self.joints])
+            line = self.points.line(texts, temperatures[: self.joints]).plus(np.asarray(more))
             there = self._heat_at(x, heat, line)
             moved = float(np.max(np.abs(there - heat)))
             heat = there
@@ -231,8 +271,9 @@ class Walk:
     def _step(self, x: np.ndarray, heat: np.ndarray, line: Line, length: float, begin: float) -> Step:
         matrix, constant, by_x, level = self._closed_loop(x, heat, line)
         n = len(x)
+        points = POINTS if line.steady is None else POINTS // 6  # a piece of a change is short
         times = np.unique(
-            np.concatenate([length / 2.0 ** np.arange(POINTS), length * np.arange(1, POINTS + 1) / POINTS])
+            np.concatenate([length / 2.0 ** np.arange(points), length * np.arange(1, points + 1) / points])
         )
         augmented = np.zeros((n + 1, n + 1))
         augmented[:n, :n], augmented[:n, n] = matrix, constant
@@ -281,7 +322,7 @@ class Walk:
         """States at the begin of the cycle that repeats itself. Raises `DriveProblem`."""
         x = self.network.start
         for _ in range(MOST_ROUNDS):
-            steps = self.through(x)
+            steps = self.through(x, again=True)
             missing = steps[-1].states[-1] - x
             slope = np.eye(len(x))
             for step in steps:
@@ -305,7 +346,7 @@ class Walk:
         times = np.concatenate([s.times for s in steps])
         every, heat = (np.concatenate([getattr(s, n) for s in steps]) for n in ("temperatures", "heat"))
         ripples = self._ripples(steps)
-        peaks = np.concatenate([s.temperatures + ripples[id(s.line)] for s in steps])
+        peaks = np.concatenate([s.temperatures + ripples[id(s.line.steady or s.line)] for s in steps])
         titles = {self.key(place): self.title(place) for place in range(len(self.network.outputs))}
         temperatures = {self.key(n): every[:, n] for n in range(every.shape[1])}
         warmest = {self.key(n): peaks[:, n] for n in range(every.shape[1])}
@@ -334,7 +375,7 @@ class Walk:
         network about the last state is driven by the heat's ripple, and looked at in the last window."""
         found: dict[int, np.ndarray] = {}
         for step in steps:
-            line = step.line
+            line = step.line.steady or step.line
             if id(line) in found:
                 continue
             s = self.network.straight(step.states[-1], step.heat[-1])
@@ -388,8 +429,9 @@ def highest(
             Stretch(s.duration, tuple(f"({t})*{factor!r}" if n == place else t for n, t in enumerate(s.texts)))
             for s in duty.stretches
         ]
-        scaled = Duty(duty.targets, tuple(stretches), duty.repeated, duty.name)
-        return heat_over(drive, scaled, steady=duty.repeated, points=points, stopping=stopping)
+        scaled = replace(duty, stretches=tuple(stretches))
+        told = heat_over(drive, scaled, steady=duty.repeated, points=points, stopping=stopping)
+        return replace(told, scaled=name, factor=factor)
 
     def share(factor: float) -> float:
         try:
@@ -404,7 +446,7 @@ def highest(
             raise DriveProblem("No body has a limit. Enter one, such as that of the winding's class, on its card.")
         return result.uses[0].share
 
-    low, high = 0.0, 1.0
+    low, high = NO_LOAD, 1.0
     if share(low) >= 1:
         raise DriveProblem("A limit is passed without any load. Check limits and surroundings.")
     while share(high) < 1:

@@ -179,13 +179,15 @@ def rows_run(request: SeriesRequest, drive: Drive, watched: Watched) -> Any:
 def warmed(request: HeatRequest, drive: Drive, watched: Watched) -> Any:
     from pendel.core.drive.duties import STEADY
     from pendel.core.heat.duty import duty_of_plan
-    from pendel.core.heat.over import MOST_TIMES, heat_over
+    from pendel.core.heat.over import MOST_TIMES, heat_over, highest
     from pendel.core.series.points import whole_number
 
     plan = drive.duties[request.duty]
     steady = plan.rounds == STEADY
     rounds = 1 if steady else whole_number("how often the duty is gone through", plan.rounds, 1, MOST_TIMES)
     duty = duty_of_plan(drive, plan, request.duty)
+    if request.highest:
+        return highest(drive, duty, request.highest, stopping=watched.stopping)[1]
     return heat_over(drive, duty, steady=steady, rounds=rounds, stopping=watched.stopping)
 
 

@@ -194,10 +194,12 @@ class BestSplitRequest:
 
 @dataclass(frozen=True)
 class HeatRequest:
-    """How warm the drive gets over a duty that it keeps: `pendel.core.heat.over`."""
+    """How warm the drive gets over a duty that it keeps, or by how much ``highest``, something that it sets, may be
+    larger: `pendel.core.heat.over`."""
 
     drive_text: str
     duty: str
+    highest: str = ""
     own_c: bool = False
 
 

@@ -184,7 +184,7 @@ VERBS = (
         heat,
         (
             Parameter("duty", "a table (CSV): time, then what is set, such as torque_demand.after", "FILE", reads=True),
-            Parameter("kind", "S1, S2, S3 or S6 of IEC 60034-1 instead of a table", "TYPE", option="type"),
+            Parameter("kind", "S1 to S7 of IEC 60034-1 instead of a table", "TYPE", option="type"),
             Parameter("load", "of such a type, such as torque_demand.after=400 N*m", "NAME=VALUE"),
             Parameter("rest", "the value at rest or no load; 0 without it", "VALUE"),
             Parameter("time", "how long, or the period; 10 min without it", "TIME", unit="s"),
@@ -192,6 +192,7 @@ VERBS = (
             Parameter("steady", "the cycle that repeats itself, instead of once from the start", flag=True),
             Parameter("rounds", "how often the duty follows itself from the start", "N"),
             Parameter("highest", "by which factor this may be larger until the first limit is reached", "NAME"),
+            Parameter("without_changes", "leave out what happens between stretches, such as starts", flag=True),
         ),
         writes="the curves as CSV; the summary goes to the terminal",
         endings=lambda: (".csv",),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -62,8 +62,10 @@ def duty_of(
     kind: str = "",
     time: str | float = "",
     share: str | float = "",
+    changes: bool = True,
 ) -> Duty:
-    """A duty from columns: ``time`` and targets; or of a ``kind`` (S1, S2, S3, S6) from a target with load and rest.
+    """A duty from columns: ``time`` and targets; or of a ``kind`` (S1 to S7) from a target with load and rest, whose
+    changes count as that says, or not at all.
 
     Raises
     ------
@@ -80,18 +82,13 @@ def duty_of(
             raise DriveProblem(f"A duty {kind} sets one thing under load and at rest; {len(columns)} are given.")
         ((target, texts),) = columns.items()
         length = seconds_of(str(time), names, f"The time of {kind}")
-        return of_type(
-            kind,
-            target,
-            load=texts[0],
-            rest=texts[1] if len(texts) > 1 else "0",
-            time=length,
-            share=_share(share, names),
-        )
+        rest, part = texts[1] if len(texts) > 1 else "0", _share(share, names)
+        typed = of_type(kind, target, load=texts[0], rest=rest, time=length, share=part)
+        return typed if changes else replace(typed, changes=False)
     lengths = columns.pop("time", [])
     if any(len(column) != len(lengths) for column in columns.values()):
         raise DriveProblem("The columns of a duty are of one length: as many values as times.")
-    return table(list(columns), list(zip(lengths, *columns.values())), names)
+    return table(list(columns), list(zip(lengths, *columns.values())), names, changes=changes)
 
 
 def _share(given: str | float, names: Names) -> float:
@@ -116,6 +113,7 @@ def heat(
     steady: bool = False,
     rounds: str | None = None,
     highest: str | None = None,
+    without_changes: bool = False,
     *,
     progress: Callable[[str], None] = lambda _: None,
 ) -> HeatReport:
@@ -132,14 +130,14 @@ def heat(
     if bool(duty) == bool(kind):
         raise DriveProblem("Give a table of the duty, or a type such as S3 with its load.")
     if duty:
-        read = from_csv(duty, names)
+        read = replace(from_csv(duty, names), changes=not without_changes)
     else:
         target, equals, text = (load or "").partition("=")
         if not equals:
             raise DriveProblem("A type of duty needs a load, such as torque_demand.after=400 N*m.")
-        read = duty_of(
-            drive, {target.strip(): [text, rest or "0"]}, kind=kind or "", time=time or "10 min", share=share or ""
-        )
+        columns, length = {target.strip(): [text, rest or "0"]}, time or "10 min"
+        changes = not without_changes
+        read = duty_of(drive, columns, kind=kind or "", time=length, share=share or "", changes=changes)
     if highest:
         factor, result = over.highest(drive, read, highest)
     else:
