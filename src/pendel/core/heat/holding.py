@@ -144,7 +144,8 @@ class AtSpeed:
         return (asked, *2 * (f"{self.speed!r} rad/s",))
 
     def walk(self, share: float, time: float) -> Walk:
-        duty = Duty(self.points.targets, (Stretch(LONG if math.isinf(time) else time, self.texts(share)),))
+        stretch = Stretch(LONG if math.isinf(time) else time, self.texts(share))
+        duty = Duty(self.points.targets, (stretch,), changes=False)
         return LimitedWalk(self.network, self.points, duty)
 
     def used(self, share: float, time: float, begin: np.ndarray) -> tuple[float, str, float]:
