@@ -146,6 +146,44 @@ def test_a_loop_is_the_same_wherever_it_is_opened(ready):
     assert np.abs(loops[1]) == pytest.approx(known, rel=2e-3)
 
 
+@pytest.mark.parametrize("gain", ["35 A*s/m", "900 A*s/m", "-35 A*s/m", "1500 A*s/m"])
+def test_a_way_around_a_loop_has_its_margins_and_goes_to_other_packages(gain):
+    """Of the outer loop, whose margins Loops tells with nothing closed around it."""
+    d = pendel.open_example("car_door_drive")
+    d.set("K_p", gain)
+    around = d.transfer("speed_pi.out", "speed_pi.out", opened=("speed_pi.out",), at="rest")
+    told, found = next(each for each in d.judge() if each.regulator == "speed_pi"), around.margins
+    assert found.stable is told.stable
+    names = ("crossover", "ms") if found.stable else ()
+    for name in names:
+        assert getattr(found, name) == pytest.approx(getattr(told, name), rel=0.02)
+    if found.stable:
+        assert found.phase == pytest.approx(told.phase_margin, abs=0.3)
+        assert found.gain_db == pytest.approx(told.gain_margin, abs=0.1)
+    poles = np.linalg.eigvals(around.to_scipy().A)
+    assert np.sort(np.abs(poles)) == pytest.approx(np.sort(np.abs(around.model.poles)), abs=1e-9)
+    assert around.to_control().dt == around.model.dt
+    lines = str(around).splitlines()
+    assert lines[0] == "speed_pi.out → speed_pi.out: 28 states, from 1 ms to 1 ms, at rest" and len(lines) <= 12
+    assert repr(around) == f"<{lines[0]}>"
+
+
+def test_a_models_words_are_its_poles():
+    """A spring and a mass (12 N/m, 3 kg, 0.6 N·s/m: 2 rad/s, damping 0.05), sampled or not, beside an integrator."""
+    from scipy.linalg import block_diag, expm
+
+    from pendel.core.loops.linear_models import LinearModel
+
+    A = block_diag([[0.0, 1.0], [-4.0, -0.2]], [[0.0]], [[-50.0]], [[3.0]])
+    B, C, D = np.ones((5, 1)), np.ones((1, 5)), np.zeros((1, 1))
+    for dt, matrix in ((0.0, A), (0.01, expm(0.01 * A))):
+        lines = str(LinearModel(matrix, B, C, D, dt, tuple("abcde"), "u", "y")).splitlines()
+        assert lines[0] == f"u → y: 5 states, {'from 10 ms to 10 ms' if dt else 'continuous'}"
+        assert lines[1:3] == ["an integrator", "318.3 mHz, damping 0.05"]
+        assert lines[3] == "grows with a time constant of 333.3 ms"
+        assert lines[4] == "decays with a time constant of 20 ms"
+
+
 @pytest.mark.parametrize("level", ["averaged", "switching"])
 def test_a_swept_run_agrees_with_the_model(level):
     """0.2 dB and 2° to a third of the sampling rate averaged, to a fifth of the pulse frequency switching."""

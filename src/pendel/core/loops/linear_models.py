@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from pendel.core.loops.resolvent import outputs_over
+from pendel.core.quantities.units import figure
 
 ROUNDING = 1e-12
 """A response below this is one of rounding."""
@@ -19,7 +20,11 @@ FAR = 1e12
 """What grows beyond this is shown no further."""
 
 
-@dataclass(frozen=True)
+MOST_POLES, GONE = 8, 1e-9
+"""That are told of a model in words; and a size within a sample, below which one is gone."""
+
+
+@dataclass(frozen=True, repr=False)
 class LinearModel:
     """x⁺ = A x + B u, y = C x + D u per period ``dt`` (s), or dx/dt for ``dt`` 0."""
 
@@ -54,6 +59,27 @@ class LinearModel:
     def poles(self) -> np.ndarray:
         return np.linalg.eigvals(self.A)
 
+    @property
+    def rates(self) -> np.ndarray:
+        """Poles in continuous time (rad/s), the slowest first, one of each pair, of what lies on its way alone; without
+        what is gone within a sample."""
+        poles = np.linalg.eigvals(self.reduced[0]).astype(complex)
+        if self.dt:
+            poles = np.log(poles[np.abs(poles) > GONE]) / self.dt
+        poles = poles[np.isfinite(poles) & (poles.imag >= -1e-12 * np.abs(poles))]
+        return poles[np.argsort(np.abs(poles))]
+
+    def __repr__(self) -> str:
+        how = f"from {figure(self.dt, 's', 3)} to {figure(self.dt, 's', 3)}" if self.dt else "continuous"
+        return f"<{self.input} → {self.output}: {len(self.states)} states, {how}>"
+
+    def __str__(self) -> str:
+        rates = self.rates
+        lines = [repr(self)[1:-1], *map(rate_words, rates[:MOST_POLES])]
+        if len(rates) > MOST_POLES:
+            lines.append(f"and {len(rates) - MOST_POLES} faster ones")
+        return "\n".join(lines)
+
     def to_scipy(self) -> Any:
         """As `scipy.signal.StateSpace`, sampled where this is."""
         from scipy.signal import StateSpace
@@ -79,6 +105,16 @@ class LinearModel:
             inputs=[plain(self.input)],
             outputs=[plain(self.output)],
         )
+
+
+def rate_words(rate: complex) -> str:
+    """A pole in continuous time (rad/s) by frequency and damping, or by its time constant."""
+    size = abs(rate)
+    if size < 1e-9:
+        return "an integrator"
+    if abs(rate.imag) > 1e-9 * size:
+        return f"{figure(size / (2 * math.pi), 'Hz', 4)}, damping {-rate.real / size:.3g}"
+    return f"{'decays' if rate.real < 0 else 'grows'} with a time constant of {figure(1 / size, 's', 4)}"
 
 
 def on_the_way(A: np.ndarray, B: np.ndarray, C: np.ndarray) -> np.ndarray:

@@ -7,6 +7,7 @@ import math
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -19,6 +20,7 @@ from pendel.core.errors import DriveProblem
 from pendel.core.loops.continuous import continuous_response
 from pendel.core.loops.linear import linear_plant, sampled_drive, without_drops
 from pendel.core.loops.linear_models import LiftedModel, LinearModel, responds
+from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_in_run
 from pendel.core.loops.realisation import Pole, in_continuous_time, minimal
 from pendel.core.loops.turning import TurningDrive, rotation_of
@@ -63,7 +65,7 @@ class Ends:
     at: str | float = ANY
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Transfer:
     """A model between two points, where it holds, and what is to be said of it."""
 
@@ -107,6 +109,35 @@ class Transfer:
     def response(self, frequency: np.ndarray) -> np.ndarray:
         """Complex, at frequencies in Hz."""
         return (self.lifted or self.model).response(2 * math.pi * frequency)
+
+    @property
+    def margins(self) -> Margins:
+        """As of an open loop L that negative feedback would close from the target to the source. Where both ends are
+        one point that is opened, the sign of the feedback is in what comes back, so L is minus that.
+
+        ``stable`` tells of that closed loop, by the poles of the model from period to period."""
+        around = self.ends.source == self.ends.target
+        sign = -1.0 if around else 1.0
+        f = self.frequencies()
+        kept = self._minimal
+        closed = kept.A - sign * kept.B @ kept.C / (1 + sign * kept.D[0, 0])
+        poles = np.linalg.eigvals(closed)
+        stable = bool(np.all(np.abs(poles) < 1) if self.model.dt else np.all(poles.real < 0))
+        return margins(f, sign * self.response(f), stable=stable)
+
+    def to_scipy(self) -> Any:
+        """`LinearModel.to_scipy` of the model from period to period."""
+        return self.model.to_scipy()
+
+    def to_control(self) -> Any:
+        """`LinearModel.to_control` of the model from period to period."""
+        return self.model.to_control()
+
+    def __repr__(self) -> str:
+        return f"{repr(self.model)[:-1]}, {self.point.name}>"
+
+    def __str__(self) -> str:
+        return "\n".join([repr(self)[1:-1], *str(self.model).splitlines()[1:], *self.remarks])
 
     def step(self, span: float | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Times (s) and values after a step of one at the source; samples where the model is sampled."""
