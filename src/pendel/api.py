@@ -11,6 +11,7 @@ from pendel.card_view import CardView
 from pendel.core import verbs
 from pendel.core.drive import file
 from pendel.core.drive.findings import Finding
+from pendel.core.drive.titles import titled_by
 from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.trust import allow_all_of, brings_allowed_c, refuse_strange_c
@@ -192,11 +193,13 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         return Board(self.document.copy(), address, target, own_c=own_c or brings_allowed_c(self.document))
 
     def save(self, path: str | Path) -> None:
-        """As a ``.pendel`` file. Raises `FileProblem`.
+        """As a ``.pendel`` file; a drive without a title gets the file's name. Raises `FileProblem`.
 
         >>> import tempfile
         >>> d.save(tempfile.mkdtemp() + "/door.pendel")
         """
+        if (named := titled_by(self.document, Path(path))) is not None:
+            self.do(named)
         file.save(self.document, Path(path))
         self.path = Path(path)
 

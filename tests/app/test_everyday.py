@@ -71,6 +71,7 @@ def test_from_a_new_drive_to_its_file_and_back_by_the_recent_list(window, questi
     saved = tmp_path / "lamp.pendel"
     assert asked == ["drive.pendel"] and set(file.load(saved).cards) == {source, load, opener}
     assert not window.session.dirty and "lamp.pendel" in window.windowTitle()
+    assert window.session.drive.title == file.load(saved).title == "Lamp", "a drive that nobody named is called so"
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(door), ""))
     window.actions_by_name["open"].trigger()
     assert "door_leaf" in window.session.drive.cards
@@ -518,6 +519,17 @@ def test_cursors_that_stand_close_keep_their_numbers_apart(window):
     strips.set_cursors(0.0, strips.run_end)
     frame = strips.plots[0].vb.sceneBoundingRect()
     assert all(frame.contains(box) for box in boxes())
+    for until_text, begun, wanted in (
+        ("0.5 s", None, [0, 0.5]),
+        ("0.9 s", None, [0, 0.9]),
+        ("1 s", [0.2, 0.4], [0.2, 0.4]),
+    ):
+        if begun:
+            strips.set_cursors(*begun)
+        window.session.do(commands.set_setting(window.session.drive, "until", until_text))
+        run(window)
+        assert strips.times == pytest.approx(wanted), "cursors at both ends stay there, others where they are"
+        assert [line.value() for line in strips.cursors[0]] == pytest.approx(wanted)
 
 
 def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(window):

@@ -121,13 +121,15 @@ class Strips(StripRows):
         self.paint_in_turn()
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
+        at_ends = [self.times[0] == self.run_begin, self.times[1] == self.run_end]
         self.run_end = max((run.end for run, _ in runs), default=1.0)
         rolls = any(getattr(run, "rolls", False) for run, _ in runs)
         keep_view = keep_view and rolls == self.rolls  # what goes on and what has ended are of other times
         self.rolls = rolls
         self.run_begin = min((run.begin for run, _ in runs), default=0.0)
-        if self.rolls:
-            self.times = [self.run_begin, self.run_end]
+        for which, end in enumerate((self.run_begin, self.run_end)):
+            if self.rolls or at_ends[which]:  # who looks at all of a run looks at all of the next
+                self.times[which] = end
         self.said_of = {k: f"{i.card}: {i.label}" for run, _ in runs for k, i in run.infos.items()}
         self.units_of = {k: (i.unit, run.units) for run, _ in runs for k, i in run.infos.items()}
         if keep_view and self._refill(specs, runs):

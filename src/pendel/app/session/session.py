@@ -30,8 +30,9 @@ from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.drive.limits import check_changes
 from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.drive.nesting import sheet_of, wires_on
+from pendel.core.drive.titles import titled_by
 from pendel.core.drive.views import View
-from pendel.core.errors import DriveProblem
+from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.heat.held import Held
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
@@ -358,7 +359,14 @@ class Session(QObject):
         then."""
         if (view := self.view_now()) is not None:
             view_edits.take_view(self.drive, view)
-        file.save(self.drive, path)
+        if (named := titled_by(self.drive, path)) is not None:
+            self.do(named)
+        try:
+            file.save(self.drive, path)
+        except FileProblem:
+            if named is not None:
+                self.undo.undo()
+            raise
         self.discard_autosave()
         if path != self.path:
             self._let_go()

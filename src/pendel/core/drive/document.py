@@ -298,10 +298,13 @@ class KeptTransfer:
     at: str = ""
 
 
+UNTITLED = "Untitled drive"
+
+
 class Drive:
     """A drive as a set of ordered tables of immutable records."""
 
-    def __init__(self, title: str = "Untitled drive"):
+    def __init__(self, title: str = UNTITLED):
         self.settings: dict[str, str] = {"title": title, **DEFAULT_SETTINGS}
         self.quantities: dict[str, Quantity] = {}
         self.cards: dict[str, Card] = {}
