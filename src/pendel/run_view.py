@@ -180,12 +180,14 @@ class Run(Mapping[str, "Trace"]):
             )
         return max(start, begin), min(end, stop)
 
-    def measure(self, name: str, key: str, start: float, end: float, *, setpoint: str | None = None) -> float:
+    def measure(
+        self, name: str, key: str, start: float, end: float, *, setpoint: str | None = None, band: float = 0.02
+    ) -> float:
         """A measure of a signal between two times (s), in SI; not-a-number where it means nothing there.
 
         ``name`` is one of `pendel.core.measures.MEASURES`, such as ``"rms"`` or ``"overshoot"``; measures of
         a response take the
-        ``setpoint`` it follows.
+        ``setpoint`` it follows, and the ``band`` (of the step, or of the target after a load) in which it settles.
 
         Raises
         ------
@@ -198,9 +200,11 @@ class Run(Mapping[str, "Trace"]):
         from pendel.core.measures import MEASURES, Span
 
         known_name("measure", name, (m.id for m in MEASURES), "Pendel")
+        if not 0 < band < 1:
+            raise DriveProblem(f"A band of {band:g} is none. Take a share between 0 and 1, such as 0.05.")
         for each in (key, setpoint) if setpoint else (key,):
             known_name("signal", each, self.kept.keys, f"The run {self.kept.name}")
-        value = MEASURES[name].value(Span(self.kept, key, *self._span(start, end), setpoint))
+        value = MEASURES[name].value(Span(self.kept, key, *self._span(start, end), setpoint, band=band))
         return math.nan if value is None else value
 
     def averages(self, key: str, start: float, end: float) -> Averages:

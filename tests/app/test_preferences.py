@@ -17,6 +17,7 @@ from pendel.app.session.preferences import (
     CORES,
     MEMORY,
     PREFERENCES,
+    SETTLED,
     SPEEDS,
     THEME,
     PreferenceProblem,
@@ -27,6 +28,7 @@ from pendel.app.session.trust import of_scripts
 from pendel.app.window.preferences_window import KEYS, PreferencesDialog, programs
 from pendel.core import trust
 from pendel.core.cores import VARIABLE, all_cores, usable_cores
+from pendel.core.errors import DriveProblem
 from tests.app.conftest import finish, settle, until
 
 
@@ -44,6 +46,32 @@ def group(dialog, title: str) -> None:
     line = next(k for k in range(dialog.groups.count()) if dialog.groups.item(k).text() == title)
     dialog.groups.setCurrentRow(line)
     settle()
+
+
+def test_figures_settle_within_the_band_that_is_preferred(window, dialog):
+    """The window's figure is that of Python, and later in a narrower band."""
+    from pendel.core.quantities.units import figure
+    from pendel.run_view import Run
+
+    window.start_run()
+    finish(window)
+    page, run = window.page("Runs"), window.session.runs[-1]
+    group(dialog, "Figures")
+    found = {}
+    for band in ("0.5", "2", "10"):
+        dialog.fields[SETTLED].setText(band)
+        QTest.keyClick(dialog.fields[SETTLED], Qt.Key.Key_Return)
+        page.measure()
+        texts = [page.grid.itemAt(n).widget().text() for n in range(page.grid.count())]
+        told = texts[texts.index(f"settles {band} %") + 1]
+        actual, setpoint = page.measured_signal(run)
+        times = sorted(page.strips.times)
+        value = Run(run).measure("settling", actual, *times, setpoint=setpoint, band=float(band) / 100)
+        assert told == ("–" if value != value else figure(value, "s", 3))
+        found[band] = value
+    assert found["10"] < found["2"] and not found["0.5"] < found["2"]
+    with pytest.raises(DriveProblem, match="A band of 2 is none"):
+        Run(run).measure("settling", actual, *times, setpoint=setpoint, band=2)
 
 
 def test_what_is_chosen_holds_at_once_and_in_the_next_start(window, dialog):

@@ -465,8 +465,9 @@ class RunsPage(Page):
             head.setAlignment(Qt.AlignmentFlag.AlignRight)
             self.grid.addWidget(head, 0, c)
         shown = keys_of(self.strips.specs)
-        reasons = {measure.title: measure.why_none for measure in measures_at(Place.RESPONSE)}
-        rows = [measured(run, *pair, a, b, shown) for (run, _), pair in zip(runs, pairs)]
+        band = self.session.band
+        reasons = {each.title_in(band): each.why_none_in(band) for each in measures_at(Place.RESPONSE)}
+        rows = [measured(run, *pair, a, b, shown, band) for (run, _), pair in zip(runs, pairs)]
         for r, name in enumerate(dict.fromkeys(name for figures in rows for name in figures), 1):
             self.grid.addWidget(label(name, "muted"), r, 0)
             for c, figures in enumerate(rows, 1):
@@ -492,7 +493,7 @@ class RunsPage(Page):
         for run, _ in self.drawn:
             own, own_setpoint = (actual, setpoint) if actual in run.keys else self.measured_signal(run)
             if own is not None and run.infos[own].label == label_of:
-                rows.append((run, measured(run, own, own_setpoint, a, b, shown)))
+                rows.append((run, measured(run, own, own_setpoint, a, b, shown, self.session.band)))
         span = f"{step_measured(latest, actual, setpoint, a, b)}cursor 1 to 2, {figure(b - a, 's', 4)}"
         table = MeasureTable(sentence_case(label_of), span, rows, self)
         table.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

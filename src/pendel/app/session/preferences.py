@@ -79,7 +79,7 @@ OR_NOT = ((YES, "yes"), (NO, "no"))
 THEME, SIZE = "theme", "size"
 SPEEDS, ANGLES, VELOCITIES = "speeds", "angles", "velocities"
 CORES, MEMORY, AUTOSAVE, KEPT = "cores", "memory", "autosave", "kept_runs"
-FOLDER, BEGIN, SCRIPTS = "folder", "begin", "scripts_folder"
+FOLDER, BEGIN, SCRIPTS, SETTLED = "folder", "begin", "scripts_folder", "settled"
 PREFERENCES = (
     Preference(
         THEME,
@@ -112,6 +112,16 @@ PREFERENCES = (
     ),
     Preference(ANGLES, "Units shown", "Angles", "As above.", "rad", (("rad", "rad"), ("°", "°"))),
     Preference(VELOCITIES, "Units shown", "Velocities", "As above.", "m/s", (("m/s", "m/s"), ("km/h", "km/h"))),
+    Preference(
+        SETTLED,
+        "Figures",
+        "Band of settling and recovery",
+        "Of a step, or of the target after a load, within which a signal must stay in figures of runs.",
+        "2",
+        low=0.1,
+        high=20,
+        unit="%",
+    ),
     Preference(
         CORES,
         "Work",

@@ -17,13 +17,16 @@ from pendel.core.vocabulary import SignalRole
 
 
 def measured(
-    run: KeptRun, actual: str, setpoint: str | None, a: float, b: float, shown: Iterable[str]
+    run: KeptRun, actual: str, setpoint: str | None, a: float, b: float, shown: Iterable[str], band: float
 ) -> dict[str, str]:
-    """Measures of one run's response between two times, as text; ``shown`` are the signals on the strips."""
-    span = Span(run, actual, a, b, setpoint, tuple(shown))
+    """Measures of one run's response between two times, as text; ``shown`` are the signals on the strips, ``band`` is
+    that of settling and recovery."""
+    span = Span(run, actual, a, b, setpoint, tuple(shown), band)
     figures = ((measure, measure.value(span)) for measure in measures_at(Place.RESPONSE))
     return {
-        measure.title: figure_or_dash(measure.unit_for(span))(value) for measure, value in figures if value is not None
+        measure.title_in(band): figure_or_dash(measure.unit_for(span))(value)
+        for measure, value in figures
+        if value is not None
     }
 
 

@@ -36,6 +36,7 @@ from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.heat.held import Held
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
+from pendel.core.measures.declare import BAND
 from pendel.core.runs.kept import KeptRun, Remark
 from pendel.core.runs.worker import Beside
 from pendel.core.worked_out import at_once
@@ -135,6 +136,8 @@ class Session(QObject):
         self.opened.connect(lambda: self.take_held(None))
         self.shelf = RunShelf(self.jobs, self.beside_worker, self)
         self.shelf.changed.connect(self.runs_changed)
+        self.band = BAND
+        """Within which a signal has settled or recovered, of a step or a target."""
         self.shelf.problems_found.connect(self._runs_unread)
         self.card_renamed.connect(self._units_follow)
         self.path: Path | None = None

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject
 from PyQt6.QtGui import QKeySequence
 
-from pendel.app.session.preferences import AUTOSAVE, CORES, KEPT, MEMORY, SCRIPTS, Preferences
+from pendel.app.session.preferences import AUTOSAVE, CORES, KEPT, MEMORY, SCRIPTS, SETTLED, Preferences
 from pendel.app.window.actions import ACTIONS
 from pendel.core.cores import use_cores
 from pendel.remote.given import given_folder
@@ -24,7 +24,7 @@ class Preferring(QObject):
         self.window = window
         self.preferences = Preferences(window.settings, self)
         self.preferences.changed.connect(self._changed)
-        for name in (CORES, MEMORY, KEPT, AUTOSAVE, SCRIPTS):
+        for name in (CORES, MEMORY, KEPT, AUTOSAVE, SCRIPTS, SETTLED):
             self._changed(name)
 
     def _changed(self, name: str) -> None:
@@ -41,6 +41,9 @@ class Preferring(QObject):
             session.autosave_within(self.preferences.number(AUTOSAVE))
         elif name == SCRIPTS:
             session.scripts_folder = given_folder(self.preferences[SCRIPTS])
+        elif name == SETTLED:
+            session.band = self.preferences.number(SETTLED) / 100
+            session.runs_changed.emit()
         elif name.startswith("keys/"):
             self.give_keys()
 

@@ -41,6 +41,13 @@ class Place(Enum):
     """For the signal that follows a setpoint or is disturbed."""
 
 
+BAND = 0.02
+
+
+def percent(share: float) -> str:
+    return f"{100 * share:g} %"
+
+
 @dataclass(frozen=True)
 class Span:
     """A signal of a run between two times (s), the run's own where they lie beyond it; and the signal it is
@@ -53,6 +60,8 @@ class Span:
     setpoint: str | None = None
     also: tuple[str, ...] = ()
     """Other signals that are looked at with it."""
+    band: float = BAND
+    """Of a step, or of a target, within which a signal has settled or recovered."""
 
     @cached_property
     def trace(self) -> Trace:
@@ -129,7 +138,7 @@ class Span:
         if self.move is not None:
             ends.append(self.move.to.end)
         t, y = window(*self.trace.drawn, self.steps_at, min(ends))
-        return step_measures(t, y, self.begins, self.target)
+        return step_measures(t, y, self.begins, self.target, self.band)
 
     @cached_property
     def steps_at(self) -> float:
@@ -158,7 +167,7 @@ class Span:
             target = float(np.interp(at, t, y))
             off = (t > at) & (np.abs(y - target) > HELD * float(np.ptp(y)) + 1e-12 * abs(target))
             until += [float(t[max(0, int(np.argmax(off)) - 1)])] if off.any() else []
-        return dip_measures(*window(*self.trace.drawn, at, max(at, min(until))), target)
+        return dip_measures(*window(*self.trace.drawn, at, max(at, min(until))), target, self.band)
 
     @cached_property
     def heat(self) -> str | None:
@@ -200,6 +209,13 @@ class Measure:
                 raise
             traceback.print_exc()
             return math.nan
+
+    def title_in(self, band: float) -> str:
+        """Its title where another band than the usual one is looked at."""
+        return self.title.replace(percent(BAND), percent(band))
+
+    def why_none_in(self, band: float) -> str:
+        return self.why_none.replace(percent(BAND), percent(band))
 
     def unit_for(self, span: Span) -> str:
         """In which it is shown."""

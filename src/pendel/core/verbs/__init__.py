@@ -134,6 +134,7 @@ VERBS = (
             Parameter("setpoint", "also measure how the signals follow this one", "SIGNAL"),
             Parameter("fundamental", "such as 50 Hz: its amplitude and THD as well", "FREQUENCY", unit="Hz"),
             Parameter("voltage", "also measure the powers that currents have with this one", "SIGNAL"),
+            Parameter("band", "in which what follows has settled, such as 5 %; 2 % without it", "SHARE"),
             UNTIL,
             SIGNALS,
             UNIT,

@@ -140,6 +140,7 @@ def measure(
     setpoint: str | None = None,
     fundamental: str | None = None,
     voltage: str | None = None,
+    band: str | None = None,
     watch: Watch | None = None,
 ) -> Measured:
     """Run a drive and measure its signals between two times.
@@ -155,6 +156,8 @@ def measure(
     voltage
         a signal: the powers that the currents among the signals have with it, over whole periods of the
         fundamental where that is given.
+    band
+        a share as text, of the step or of the target after a load, in which what follows settles; 2 % without it.
 
     Raises
     ------
@@ -164,7 +167,9 @@ def measure(
     from pendel.core.runs.balance import balance
 
     wanted_end, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
-    base = read_figure(drive, fundamental, "Hz", 0.0)
+    base, within = read_figure(drive, fundamental, "Hz", 0.0), read_figure(drive, band, "%", 0.02)
+    if not 0 < within < 1:
+        raise DriveProblem(f"{band} is no band. Write a share between 0 and 100 %, such as 5 %.")
     if not 0 <= first < wanted_end:
         raise DriveProblem(
             f"{start or '0 s'} to {end or 'the end'} is no span. Begin at 0 s or later, and write the "
@@ -188,7 +193,7 @@ def measure(
         first,
         last,
         [measured_signal(kept, key, first, last, base) for key in ran.signals],
-        [measured_response(kept, key, first, last, setpoint) for key in ran.signals] if setpoint else [],
+        [measured_response(kept, key, first, last, setpoint, within) for key in ran.signals] if setpoint else [],
         [measured_power(kept, key, first, last, base, voltage) for key in currents] if voltage else [],
         [EnergyRow(each.what, each.power, each.energy) for each in lost.losses],
         [EnergyRow(words, energy / lost.duration, energy) for words, energy in lost.sums],
@@ -226,16 +231,18 @@ def measured_signal(kept: KeptRun, key: str, first: float, last: float, base: fl
     return SignalMeasures(key, trace.unit, figures)
 
 
-def measured_response(kept: KeptRun, key: str, first: float, last: float, setpoint: str) -> ResponseMeasures:
+def measured_response(
+    kept: KeptRun, key: str, first: float, last: float, setpoint: str, band: float
+) -> ResponseMeasures:
     from pendel.core.measures import Place, Span, measures_at
     from pendel.core.quantities.units import figure
 
-    span, figures = Span(kept, key, first, last, setpoint), dict[str, str]()
+    span, figures = Span(kept, key, first, last, setpoint, band=band), dict[str, str]()
     if span.move is not None:
         figures["step at"] = figure(span.move.begins, "s", 4)
     for m in measures_at(Place.RESPONSE):
         value = m.value(span)
-        figures[m.title] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)
+        figures[m.title_in(band)] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)
     return ResponseMeasures(key, setpoint, figures)
 
 
