@@ -56,6 +56,8 @@ def test_figures_settle_within_the_band_that_is_preferred(window, dialog):
     window.start_run()
     finish(window)
     page, run = window.page("Runs"), window.session.runs[-1]
+    window.show_page("Runs")
+    settle()
     group(dialog, "Figures")
     found = {}
     for band in ("0.5", "2", "10"):
