@@ -1,8 +1,9 @@
 """A part whose ports, values, states and equations the user types.
 
-Lines read ``winding: dc, u, i`` (port: link, across, through), ``R = 0.46 ohm`` (value), ``i = 0 A`` (state
-with its starting value), ``p: W`` (further unknown with its unit) and ``L*der(i) = u - R*i - k*w``
-(equation). What flows through a port counts positive into the part.
+Lines read ``winding: dc, u, i`` (port: link, across, through), ``ask: in, M_ask, N*m`` (a signal that comes in),
+``R = 0.46 ohm`` (value), ``i = 0 A`` (state with its starting value), ``p: W`` (further unknown with its unit) and
+``L*der(i) = u - R*i - k*w`` (equation). What flows through a port counts positive into the part. ``table(q, 0, 88 V, 1,
+110 V)`` looks up along points.
 """
 
 from __future__ import annotations
@@ -16,7 +17,9 @@ from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
 from pendel.core.drive.document import Card, OwnEquations
 from pendel.core.equations.context import PartContext
 from pendel.core.errors import DriveProblem, ExpressionProblem, SyntaxProblem, UnknownName, WrongDimension
+from pendel.core.quantities.curve import rises
 from pendel.core.quantities.expressions import (
+    TABLE,
     Binary,
     Call,
     Measured,
@@ -41,6 +44,8 @@ LINKS = {
     "rod": (Link.ROD, "m/s", "N"),
     "heat": (Link.HEAT, "K", "W"),
 }
+INPUT = "in"
+"""A signal that comes in."""
 SECOND: Dimension = unit("s")[1]
 
 
@@ -49,6 +54,10 @@ class OwnModel:
     """The typed lines, read. ``problems`` are (section, line number, sentence)."""
 
     ports: dict[str, tuple[Link, str, str]] = field(default_factory=dict)
+    inputs: dict[str, tuple[str, str]] = field(default_factory=dict)
+    """Of signals: what comes in is called, and its unit."""
+    numbers: dict[str, Measured] = field(default_factory=dict)
+    """Of the values."""
     values: dict[str, str] = field(default_factory=dict)
     states: dict[str, str] = field(default_factory=dict)
     unknowns: dict[str, str] = field(default_factory=dict)
@@ -85,7 +94,7 @@ def read_own(own: OwnEquations, lookup: Callable[[str], Measured]) -> OwnModel:
     for number, line in enumerate(own.equations):
         if line.strip():
             try:
-                model.equations.append(_read_equation(model, line))
+                model.equations.append(_read_equation(model, line, lookup))
             except ExpressionProblem as problem:
                 model.complain("equations", number, str(problem))
     missing = len(model.unknowns) + len(model.states) + len(model.ports) - len(model.equations)
@@ -114,22 +123,36 @@ Lookup = Callable[[str], Measured]
 def _read_port(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, rest = _split(line, ":", "winding: dc, u, i")
     pieces = [p.strip() for p in rest.split(",")]
+    if pieces[0] == INPUT:
+        _read_input(model, line, name, pieces)
+        return
     if len(pieces) != 3 or pieces[0] not in LINKS:
-        raise SyntaxProblem(line, 0, f"write it like winding: dc, u, i; links are {', '.join(LINKS)}")
+        raise SyntaxProblem(line, 0, f"write it like winding: dc, u, i; links are {', '.join([*LINKS, INPUT])}")
     link, across_unit, through_unit = LINKS[pieces[0]]
     check_name(name)
-    if name in model.ports:
+    if name in model.ports or name in model.inputs:
         raise DriveProblem(f"The port {name} stands here twice. Rename one of them.")
     model.name(pieces[1], unit(across_unit)[1], turn(across_unit))
     model.name(pieces[2], unit(through_unit)[1], turn(through_unit))
     model.ports[name] = (link, pieces[1], pieces[2])
 
 
+def _read_input(model: OwnModel, line: str, name: str, pieces: list[str]) -> None:
+    if len(pieces) != 3:
+        raise SyntaxProblem(line, 0, "write it like ask: in, M_ask, N*m; without a unit, 1")
+    check_name(name)
+    if name in model.ports or name in model.inputs:
+        raise DriveProblem(f"The port {name} stands here twice. Rename one of them.")
+    unit_text = "" if pieces[2] == "1" else pieces[2]
+    model.name(pieces[1], unit(unit_text)[1], turn(unit_text))
+    model.inputs[name] = (pieces[1], model.units[pieces[1]])
+
+
 def _read_value(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, text = _split(line, "=", "R = 0.46 ohm")
     quantity = evaluate(read(text), lookup, text)
     model.name(name, quantity.dim, quantity.turn)
-    model.values[name] = text
+    model.values[name], model.numbers[name] = text, quantity
 
 
 def _read_state(model: OwnModel, line: str, lookup: Lookup) -> None:
@@ -146,11 +169,13 @@ def _read_unknown(model: OwnModel, line: str, lookup: Lookup) -> None:
     model.unknowns[name] = text
 
 
-def _read_equation(model: OwnModel, line: str) -> tuple[Node, Node]:
+def _read_equation(model: OwnModel, line: str, lookup: Lookup) -> tuple[Node, Node]:
     left, right = read_equation(line)
     for node in (*walk(left), *walk(right)):
         if isinstance(node, Call) and node.function == "der" and not isinstance(node.arguments[0], Name):
             raise SyntaxProblem(line, line.find("der"), "der() takes the name of a state")
+        if isinstance(node, Call) and node.function == TABLE:
+            _check_points(model, node, line)
 
     def dimension(name: str) -> Measured:
         if name == "time":
@@ -169,6 +194,22 @@ def _read_equation(model: OwnModel, line: str) -> tuple[Node, Node]:
     if left_dim != right_dim and zero not in (left, right):
         raise WrongDimension(dimension_text(right_dim), dimension_text(left_dim), "The right side")
     return left, right
+
+
+def _check_points(model: OwnModel, curve: Call, line: str) -> None:
+    """Points are numbers and values, along which one can be looked up."""
+
+    def number(name: str) -> Measured:
+        if name not in model.numbers:
+            raise SyntaxProblem(
+                line, line.find(TABLE), f"points of table() are numbers and values, and {name} is neither"
+            )
+        return model.numbers[name]
+
+    first = evaluate(curve.arguments[1], number, line)
+    points = [evaluate(node, number, line) for node in curve.arguments[2:]]
+    if not rises([first.si, *(point.si for point in points[1::2])]):
+        raise SyntaxProblem(line, line.find(TABLE), "the places along table() do not rise from point to point")
 
 
 def dimension_only(node: Node, lookup: Callable[[str], Measured], text: str) -> Dimension:
@@ -195,6 +236,14 @@ def dimension_only(node: Node, lookup: Callable[[str], Measured], text: str) -> 
         case Call(function, arguments) if function in ("sqrt", "abs", "sign", "min", "max"):
             dims = [dimension_only(a, lookup, text) for a in arguments]
             return tuple(x / 2 for x in dims[0]) if function == "sqrt" else NONE if function == "sign" else dims[0]
+        case Call(function, arguments) if function == TABLE:
+            at, *points = (dimension_only(a, lookup, text) for a in arguments)
+            for k, dim in enumerate(points):
+                wanted = points[1] if k % 2 else at
+                if dim != wanted:
+                    words = "A height of table()" if k % 2 else "A place along table()"
+                    raise WrongDimension(dimension_text(dim), dimension_text(wanted), words)
+            return points[1]
         case Call(function, arguments) if function != "der":
             dim = dimension_only(arguments[0], lookup, text)
             if dim != NONE:
@@ -246,6 +295,9 @@ def symbolic(node: Node, symbols: dict[str, ca.SX]) -> ca.SX:
             return -symbolic(operand, symbols)
         case Call("der", (Name(name),)):
             return symbols[f"der({name})"]
+        case Call(function, arguments) if function == TABLE:
+            at, *points = (symbolic(a, symbols) for a in arguments)
+            return along_points(at, points[::2], points[1::2])
         case Call(function, arguments):
             return SX_FUNCTIONS[function](*(symbolic(a, symbols) for a in arguments))
         case Binary(op, left, right):
@@ -258,6 +310,26 @@ def symbolic(node: Node, symbols: dict[str, ca.SX]) -> ca.SX:
                 "^": lambda: a**b,
             }[op]()
     raise SyntaxProblem("", 0, "it holds something unknown")
+
+
+def along_points(at: ca.SX, x: list[ca.SX], y: list[ca.SX]) -> ca.SX:
+    """The curve of `pendel.core.quantities.curve`."""
+    steps = [b - a for a, b in zip(x, x[1:])]
+    secants = [(b - a) / h for a, b, h in zip(y, y[1:], steps)]
+    slopes = [secants[0]]
+    for k in range(1, len(x) - 1):
+        before, after = secants[k - 1], secants[k]
+        w1, w2 = 2 * steps[k] + steps[k - 1], steps[k] + 2 * steps[k - 1]
+        mean = (w1 + w2) * before * after / (w1 * after + w2 * before)
+        slopes.append(ca.if_else(before * after > 0, mean, 0))
+    slopes.append(secants[-1])
+    value = y[0] + slopes[0] * (at - x[0])
+    for n, width in enumerate(steps):
+        s = (at - x[n]) / width
+        cubic = y[n] * (1 + 2 * s) * (1 - s) ** 2 + y[n + 1] * s * s * (3 - 2 * s)
+        cubic += width * s * (1 - s) * (slopes[n] * (1 - s) - slopes[n + 1] * s)
+        value = ca.if_else(at > x[n], cubic, value)
+    return ca.if_else(at > x[-1], y[-1] + slopes[-1] * (at - x[-1]), value)
 
 
 NAMED = {
@@ -287,6 +359,8 @@ def own_part(card: Card) -> Part:
     ports = []
     for place, (name, (link, _, _)) in enumerate(model.ports.items()):
         ports.append(Port(name, link, name, sides[link] if place else "left", required=True))
+    for name, (_, unit_text) in model.inputs.items():
+        ports.append(Port(name, Link.SIGNAL_IN, name, "bottom", unit=unit_text))
     signals = [Signal(n, n, model.units[n], role=NAMED.get(n)) for n in [*model.states, *model.unknowns]]
     for name, (_, across, through) in model.ports.items():
         signals += [
@@ -333,6 +407,8 @@ def _build(c: PartContext, model: OwnModel) -> None:
         c.signal(across, symbols[across])
         c.signal(through, symbols[through])
         c.signal(f"{port}_p", power)
+    for port, (name, _) in model.inputs.items():
+        symbols[name] = c.input(port)
     for name in model.values:
         symbols[name] = c.value(name)
     for name in model.states:

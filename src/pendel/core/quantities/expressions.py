@@ -23,6 +23,7 @@ from pendel.core.errors import (
     WrongDimension,
 )
 from pendel.core.quantities.celsius import CELSIUS, in_celsius
+from pendel.core.quantities.curve import rises, value_on
 from pendel.core.quantities.tokens import Token, tokens
 from pendel.core.quantities.units import (
     NO_TURN,
@@ -101,6 +102,9 @@ FUNCTIONS = {
     "max": 2,
 }
 CONSTANTS = {"pi": math.pi}
+TABLE = "table"
+"""A function of a value and of points, in pairs."""
+MOST_POINTS = 100
 
 
 class Reader:
@@ -189,16 +193,21 @@ class Reader:
         raise self.fail("a value is missing before it")
 
     def call(self, token: Token) -> Call:
-        if token.text not in FUNCTIONS and token.text != "der":
+        if token.text not in FUNCTIONS and token.text not in ("der", TABLE):
             self.at -= 1
-            raise self.fail(f"{token.text} is not a function; known are {', '.join(sorted(FUNCTIONS))}")
+            raise self.fail(f"{token.text} is not a function; known are {', '.join(sorted([*FUNCTIONS, TABLE]))}")
         self.take("(")
         arguments = [self.sum()]
         while self.peek() == ",":
             self.at += 1
             arguments.append(self.sum())
         self.take(")")
-        if len(arguments) != FUNCTIONS.get(token.text, 1):
+        if token.text == TABLE:
+            if len(arguments) > 2 * MOST_POINTS + 1:
+                raise self.fail(f"table takes {MOST_POINTS} points at most; a longer one is a battery's or a map's")
+            if len(arguments) < 5 or len(arguments) % 2 == 0:
+                raise self.fail("table takes a value and two points or more, such as table(q, 0, 88 V, 1, 110 V)")
+        elif len(arguments) != FUNCTIONS.get(token.text, 1):
             raise self.fail(f"{token.text} takes {FUNCTIONS.get(token.text, 1)} values")
         return Call(token.text, tuple(arguments))
 
@@ -479,7 +488,21 @@ def _call(function: str, args: list[Measured], text: str) -> Measured:
         value = (min if function == "min" else max)(a.si for a in args)
         chosen = args[0] if args[0].si == value else args[1]
         return Measured(value, first.dim, common_turn(args[0], args[1], text), celsius=chosen.celsius)
+    if function == TABLE:
+        return _on_curve(args, text)
     raise SyntaxProblem(text, 0, f"{function}() has no place in a value")
+
+
+def _on_curve(args: list[Measured], text: str) -> Measured:
+    """The first of them, looked up along points that follow in pairs."""
+    at, x, y = args[0], args[1::2], args[2::2]
+    for each, dim, words in ((x, at.dim, "A place along table()"), (y, y[0].dim, "A height of table()")):
+        for point in each:
+            if point.dim != dim:
+                raise WrongDimension(dimension_text(point.dim), dimension_text(dim), words)
+    if not rises([point.si for point in x]):
+        raise SyntaxProblem(text, 0, "the places along table() do not rise from point to point")
+    return replace(y[0], si=value_on(at.si, [p.si for p in x], [p.si for p in y]))
 
 
 def value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:

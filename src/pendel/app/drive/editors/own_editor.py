@@ -20,7 +20,8 @@ from pendel.core.errors import PendelError
 from pendel.core.trust import allow, is_allowed
 
 HINTS = {
-    PART: "What flows through a port counts positive into the part. der(x) is the change of a state; time is the time.",
+    PART: "What flows through a port counts positive into the part; ask: in, M_ask, N*m is a signal that comes in. "
+    "der(x) is the change of a state; time is the time; table(q, 0, 88 V, 1, 110 V) looks up along points, in pairs.",
     own_block.LANGUAGE: "Assignments, if/elif/else, + − * /, < <= > >=, and, or, not; dt is the period in "
     f"seconds, all in SI. Known are {', '.join(sorted(own_block.INTRINSICS_SHOWN))}.",
     own_block.MODES: "name: what it does each period, parted by semicolons. name -> other: when it "

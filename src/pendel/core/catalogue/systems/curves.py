@@ -1,32 +1,14 @@
-"""A curve through the rows of a card, smooth and monotone between them: a cubic whose slopes keep it from overshooting
-(Fritsch, Carlson: Monotone Piecewise Cubic Interpolation, SIAM J. Numer. Anal. 17, 1980; from memory)."""
+"""The curve of `pendel.core.quantities.curve` through the rows of a card."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 import casadi as ca
 import numpy as np
 
 from pendel.core.equations.context import PartContext
-
-
-def monotone_slopes(x: Sequence[float], y: Sequence[float]) -> list[float]:
-    """Slopes at the nodes. ``x`` rises; a single node is flat."""
-    count = len(x)
-    if count < 2:
-        return [0.0] * count
-    steps = [b - a for a, b in zip(x, x[1:])]
-    secants = [(b - a) / h for a, b, h in zip(y, y[1:], steps)]
-    slopes = [secants[0]]
-    for k in range(1, count - 1):
-        before, after = secants[k - 1], secants[k]
-        if before * after <= 0:
-            slopes.append(0.0)
-        else:  # the harmonic mean, weighted by the steps, is within the bound that keeps it monotone
-            w1, w2 = 2 * steps[k] + steps[k - 1], steps[k] + 2 * steps[k - 1]
-            slopes.append((w1 + w2) / (w1 / before + w2 / after))
-    return [*slopes, secants[-1]]
+from pendel.core.quantities.curve import monotone_slopes
 
 
 def with_slopes(v: dict[str, float], count: int, x: str, y: str) -> dict[str, float]:
