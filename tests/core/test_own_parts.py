@@ -14,7 +14,7 @@ from pendel.core.quantities.curve import monotone_slopes, value_on
 PORTS, VALUES, STATES, UNKNOWNS = (
     ("out: dc, u, i", "cool: in, f, 1"),
     ("Q = 60 A*s", "R = 0.1 ohm", "U_1 = 98 V"),
-    ("used = 0",),
+    ("used = -0.05",),
     ("e: V",),
 )
 CELL = (
@@ -27,7 +27,7 @@ CELL = (
 def cell(equations=CELL, *, ports=PORTS, values=VALUES, fan="0.5") -> pendel.Drive:
     d = pendel.Drive("Cell")
     d.set("tick", "1 ms")
-    d.set("until", "25 s")
+    d.set("until", "27 s")
     d.add("own", "Cell", own=OwnEquations(ports, values, STATES, UNKNOWNS, equations))
     d.add("power_load", "Load", P="250 W")
     d.add("constant", "Fan", value=fan)
@@ -58,10 +58,10 @@ def test_a_cell_by_typed_equations_is_that_of_scipy_also_beyond_its_points(fan):
         inside = e(1 - x[0])
         return [250 / ((inside + np.sqrt(inside**2 - 4 * r * 250)) / 2) / 60]
 
-    t = np.linspace(1, 25, 25)
-    found = solve_ivp(slope, (0, 25), [0], rtol=1e-10, atol=1e-12, t_eval=t)
-    assert found.y[0, -1] > 1.04, "emptier than its first point"
-    assert run["cell.used"].at(t) == pytest.approx(found.y[0], rel=5e-6)
+    t = np.linspace(0.3, 27, 40)
+    found = solve_ivp(slope, (0, 27), [-0.05], rtol=1e-10, atol=1e-12, t_eval=t)
+    assert found.y[0, 0] < -0.03 and found.y[0, -1] > 1.04, "beyond its points on both sides"
+    assert run["cell.used"].at(t) == pytest.approx(found.y[0], rel=5e-6, abs=1e-7)
     assert run["cell.e"].at(t) == pytest.approx([e(1 - x) for x in found.y[0]], rel=1e-6)
 
 
