@@ -629,6 +629,33 @@ def test_rows_outlive_a_process_that_is_killed(tmp_path):
     assert len(told) > 10
 
 
+@pytest.mark.parametrize(("varied", "figures"), [(1, 1), (4, 10), (8, 0)])
+def test_what_a_store_will_take_is_near_what_it_takes(varied, figures, tmp_path):
+    plan = Plan(tuple(Varied(f"v{k}", "even", ("1 V", "2 V", "3")) for k in range(varied)), measures=("x",) * figures)
+    text, count = "{}" * 4000, 3000
+    store = RowStore(tmp_path / "rows.sqlite")
+    store.begin(text, plan, count, "2027-01-01T00:00:00")
+    numbers = np.random.default_rng(1).normal(size=(count, figures))
+    for begin in range(0, count, 100):
+        store.add(
+            [
+                Row(
+                    n,
+                    tuple(f"{1 + n / count:.8f} V" for _ in range(varied)),
+                    "",
+                    "",
+                    n * 7919,
+                    0.0123,
+                    tuple(numbers[n]),
+                )
+                for n in range(begin, begin + 100)
+            ]
+        )
+    store.close()
+    taken = sum(path.stat().st_size for path in tmp_path.iterdir())
+    assert 0.6 < RowStore.expected_bytes(plan, count, text) / taken < 1.6
+
+
 def test_a_store_that_is_none_of_ours_is_refused(tmp_path):
     path = store_path(tmp_path, "Loads")
     path.write_bytes(b"no database at all, but longer than a head of one would be " * 40)

@@ -23,6 +23,11 @@ direction (Unicode Standard Annex 9), what has no width, halves of pairs, and ta
 languages need them."""
 
 
+def megabytes(size: float) -> str:
+    """So many bytes, as they are read."""
+    return f"{size / 1e6:.3g} MB" if size >= 1e5 else f"{size / 1e3:.3g} kB"
+
+
 def visible(text: str) -> str:
     """A text in one line, as it may go to a terminal."""
     return ACTING.sub(lambda found: found[0].encode("unicode_escape").decode(), text)

@@ -15,6 +15,7 @@ from pendel.core.drive import commands, file
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.rounding import listed
+from pendel.core.wording import megabytes
 
 MOST_TICKED = 12
 MOST_DIFFERENCES = 5
@@ -234,10 +235,6 @@ def size_of(run: KeptRun) -> int:
         return run.file.stat().st_size if run.file is not None else 0
     except OSError:
         return 0
-
-
-def megabytes(size: int) -> str:
-    return f"{size / 1e6:.3g} MB" if size >= 1e5 else f"{size / 1e3:.3g} kB"
 
 
 __all__ = ["RunList"]

@@ -518,4 +518,4 @@ class PlansPage(RowsOut):
             panel.state.setText(f"{there}{wrong}, begun {self.state.begun.replace('T', ' ')}.{differs}")
         else:
             panel.start_button.setText("Run the series")
-            panel.state.setText(wanted and wanted + expected_words(self.session.last_run, wanted))
+            panel.state.setText(wanted and wanted + expected_words(self.session.last_run, panel.plan, wanted))

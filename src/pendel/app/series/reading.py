@@ -18,6 +18,7 @@ from pendel.core.series.gathered import Gathered
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State, adopt, state_of
 from pendel.core.series.store import RowStore, store_path
+from pendel.core.wording import megabytes
 
 CROWDED = "Trials of a search crowd where it looks, so they do not tell this. A series does."
 NO_PLAN = "What if? A series runs the drive many times with values that vary, and reports figures of each run."
@@ -87,11 +88,13 @@ def rows_kept(path: Path, numbers: Sequence[int]) -> list[Row]:
         store.close()
 
 
-def expected_words(run: KeptRun | None, count: str) -> str:
-    """How long so many runs will take, by the last run; nothing where there was none."""
-    if run is None or not run.seconds > 0:
+def expected_words(run: KeptRun | None, plan: Plan | None, count: str) -> str:
+    """How long so many runs will take, by the last run, and how much disk; nothing where there was none."""
+    if run is None or plan is None or not run.seconds > 0:
         return ""
-    return f", about {duration(run.seconds * int(count.partition(' ')[0]) / usable_cores())} by the last run"
+    runs = int(count.partition(" ")[0])
+    size = RowStore.expected_bytes(plan, runs, run.drive_text)
+    return f", about {duration(run.seconds * runs / usable_cores())} by the last run and {megabytes(size)} of disk"
 
 
 def duration(seconds: float) -> str:

@@ -55,6 +55,10 @@ class Kept:
     begun: str
 
 
+ROW_BYTES, TEXT_BYTES, NUMBER_BYTES, EMPTY_BYTES = 34, 16, 10, 24_000
+"""Of a row, a text and a number in it, and of a store without rows."""
+
+
 class RowStore:
     """Rows of one series. One thread at a time may use it.
 
@@ -158,6 +162,12 @@ class RowStore:
                 with contextlib.suppress(sqlite3.Error):
                     self._open.execute("ROLLBACK")
                 raise
+
+    @staticmethod
+    def expected_bytes(plan: Plan, count: int, drive_text: str) -> int:
+        """Of a store of so many rows, roughly: what SQLite's record format takes, and pages that are not full."""
+        row = ROW_BYTES + TEXT_BYTES * len(plan.varied) + NUMBER_BYTES * len(plan.measures)
+        return EMPTY_BYTES + len(drive_text.encode()) + row * count
 
     def _make_rows(self, name: str, columns: Sequence[str]) -> None:
         self._open.execute(
