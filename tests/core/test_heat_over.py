@@ -336,6 +336,10 @@ def test_the_terminal_tells_how_warm_a_duty_makes_it(tmp_path, capsys):
     assert copper["limit"] == 155 and copper["begin"] == pytest.approx(copper["end"], abs=0.01)
     table = np.genfromtxt(out, delimiter=",", skip_header=1)
     assert table[:, 0].max() == pytest.approx(120) and table[:, 2].max() == pytest.approx(copper["warmest"], abs=0.01)
+    assert main([*call, "--without-changes", "--json"]) == 0
+    calm = json.loads(capsys.readouterr().out)["places"]
+    again = next(p for p in calm if p["signal"] == "copper.temperature")
+    assert again["warmest"] == pytest.approx(copper["warmest"], abs=0.05), "nothing starts here"
     (tmp_path / "duty.csv").write_text("hours,source.U_0\n1,2\n")
     assert main(call) == 2 and "begins with a head" in capsys.readouterr().err
 
