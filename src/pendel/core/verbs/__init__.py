@@ -193,7 +193,12 @@ VERBS = (
             Parameter("steady", "the cycle that repeats itself, instead of once from the start", flag=True),
             Parameter("rounds", "how often the duty follows itself from the start", "N"),
             Parameter("highest", "by which factor this may be larger until the first limit is reached", "NAME"),
-            Parameter("without_changes", "leave out what happens between stretches, such as starts", flag=True),
+            Parameter(
+                "without_changes",
+                "leave out what happens between stretches, such as starts",
+                flag=True,
+                option="without-changes",
+            ),
         ),
         writes="the curves as CSV; the summary goes to the terminal",
         endings=lambda: (".csv",),
