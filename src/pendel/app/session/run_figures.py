@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable
 import numpy as np
 
 from pendel.core.measures import Place, Span, measures_at
+from pendel.core.measures.declare import BAND
 from pendel.core.quantities.units import figure
 from pendel.core.runs.balance import balance_keys
 from pendel.core.runs.kept import KeptRun
@@ -17,7 +18,7 @@ from pendel.core.vocabulary import SignalRole
 
 
 def measured(
-    run: KeptRun, actual: str, setpoint: str | None, a: float, b: float, shown: Iterable[str], band: float
+    run: KeptRun, actual: str, setpoint: str | None, a: float, b: float, shown: Iterable[str], band: float = BAND
 ) -> dict[str, str]:
     """Measures of one run's response between two times, as text; ``shown`` are the signals on the strips, ``band`` is
     that of settling and recovery."""
