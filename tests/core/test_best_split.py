@@ -159,6 +159,18 @@ def test_no_strategy_burns_less_than_the_bound(values):
     assert f"{told.fuel_bound * 1e3:.4g} g" in told.words and "Run" not in told.words
 
 
+def test_a_store_that_was_emptied_is_looked_at_as_far_as_it_was():
+    d = pendel.open_example("day_of_trips")
+    for name, text in {"battery.charge_0": "1 %", "strategy.q_low": "-20 %", "strategy.q_aim": "-10 %"}.items():
+        d.set(name, text)
+    d.set("strategy.P_on", "40 kW")
+    d.set("strategy.v_on", "100 km/h")
+    run = d.run(195.0)
+    told = run.best_split()
+    assert told.charge_run.min() < 0
+    assert 0 <= told.fuel_bound <= told.fuel <= told.fuel_own + 1e-4 and np.all(np.isfinite(told.charge))
+
+
 def parallel(*, clutch=False):
     """Engine and machine on one shaft, which the car turns; with a clutch between them or without."""
     d = pendel.Drive()

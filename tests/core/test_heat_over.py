@@ -142,6 +142,11 @@ def test_the_highest_load_meets_the_limit_of_the_closed_form():
     assert factor * 6 == pytest.approx(volts, rel=3e-3)
     assert result.uses[0].share == pytest.approx(1.0, abs=0.01) and result.uses[0].what == "Copper"
     assert heat_over(d.document, duty, steady=True).uses[0].warmest < 120
+    short = duty_of(d.document, {"time": ["30 s", "30 s"], "source.U_0": ["6 V", "6 V"]}, changes=False)
+    for rounds in (1, 3):  # from the start it may be more, and the less the longer it goes
+        factor, result = highest(d.document, short, "source.U_0", rounds=rounds)
+        assert integrated([(6 * factor, 60 * rounds)], AIR, 60.0 * rounds) == pytest.approx(120, abs=1.0)
+        assert result.times[-1] == pytest.approx(60 * rounds) and result.uses[0].share == pytest.approx(1, abs=0.01)
 
 
 def test_what_cannot_be_told_is_said():

@@ -121,7 +121,7 @@ class WindowOwner(QObject):
 
     def _hold(self, runs: list[str]) -> None:
         kept = self.session.runs
-        names = [next((r.name for r in kept if wished in (r.name, r.differs)), "") for wished in runs]
+        names = [next((r.name for r in kept if asked in (r.name, r.differs)), "") for asked in runs]
         if "" in names:
             missing = runs[names.index("")]
             called = ", ".join(each.differs or each.name for each in kept) or "none"

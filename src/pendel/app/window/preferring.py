@@ -42,8 +42,9 @@ class Preferring(QObject):
         elif name == SCRIPTS:
             session.scripts_folder = given_folder(self.preferences[SCRIPTS])
         elif name == SETTLED:
-            session.band = self.preferences.number(SETTLED) / 100
-            session.runs_changed.emit()
+            before, session.band = session.band, self.preferences.number(SETTLED) / 100
+            if session.band != before:
+                session.runs_changed.emit()
         elif name.startswith("keys/"):
             self.give_keys()
 

@@ -75,7 +75,7 @@ class SplitWindow(QDialog):
             self.state.setText(NO_RUN)
             return
         if not whole and span is None:
-            self.state.setText("There are no cursors. Put them on Runs with C, around what you want to look at.")
+            self.state.setText("Runs was not opened yet. Put its cursors around what is to be looked at.")
             return
         self._whole = whole
         begin, end = span or (run.begin, run.end)

@@ -32,7 +32,8 @@ ENOUGH = 1e-4
 """W; heat below this need not settle."""
 WINDOWS, LONGER_AFTER, MOST_WINDOWS = 3, 4, 60
 CHANGED, PIECES = 3e-3, 24
-"""Of the larger heat of two points: how near one is to have come from the other; and pieces that this is told in."""
+"""Of the larger heat of two points: how near one is to have come from the other; and into how many pieces of time
+a change is condensed."""
 REACH = 25.0
 """K, from where a straight line was made."""
 NEAR = 0.6

@@ -409,10 +409,16 @@ class Walk:
 
 
 def highest(
-    drive: Drive, duty: Duty, name: str, *, most: float = 4.0, stopping: Callable[[], bool] = lambda: False
+    drive: Drive,
+    duty: Duty,
+    name: str,
+    *,
+    rounds: int | None = None,
+    most: float = 4.0,
+    stopping: Callable[[], bool] = lambda: False,
 ) -> tuple[float, HeatOver]:
     """By which factor all loads of a target may be multiplied before the first limit is reached in the cycle that
-    repeats itself, up to ``most``; and what that duty does.
+    repeats itself, or within so many ``rounds`` from the start, up to ``most``; and what that duty does.
 
     Raises
     ------
@@ -430,7 +436,8 @@ def highest(
             for s in duty.stretches
         ]
         scaled = replace(duty, stretches=tuple(stretches))
-        told = heat_over(drive, scaled, steady=duty.repeated, points=points, stopping=stopping)
+        steady = duty.repeated and rounds is None
+        told = heat_over(drive, scaled, steady=steady, rounds=rounds or 1, points=points, stopping=stopping)
         return replace(told, scaled=name, factor=factor)
 
     def share(factor: float) -> float:

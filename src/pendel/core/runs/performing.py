@@ -187,7 +187,8 @@ def warmed(request: HeatRequest, drive: Drive, watched: Watched) -> Any:
     rounds = 1 if steady else whole_number("how often the duty is gone through", plan.rounds, 1, MOST_TIMES)
     duty = duty_of_plan(drive, plan, request.duty)
     if request.highest:
-        return highest(drive, duty, request.highest, stopping=watched.stopping)[1]
+        many = None if steady else rounds
+        return highest(drive, duty, request.highest, rounds=many, stopping=watched.stopping)[1]
     return heat_over(drive, duty, steady=steady, rounds=rounds, stopping=watched.stopping)
 
 

@@ -2,12 +2,13 @@
 
 A dynamic programme from the trip's end to its beginning (Bellman; Guzzella, Sciarretta: Vehicle Propulsion Systems,
 appendix on dynamic programming; from memory): for each charge and step the way that takes least fuel from there on.
-The road and what hangs on the link are as in the run; lags have settled, starts of the engine take nothing and brakes
-act as they did, so that what is found is less than any strategy can reach in the run."""
+The road and other consumers on the link are as in the run; lags have settled, starts of the engine take nothing and
+brakes act as they did, so that what is found is less than any strategy can reach in the run."""
 
 from __future__ import annotations
 
 import csv
+import io
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -18,7 +19,8 @@ import numpy as np
 from pendel.core.check import examine
 from pendel.core.drive.file import from_text
 from pendel.core.drive.user_text import read_figure
-from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.errors import DriveProblem
+from pendel.core.formats.writing import write_atomically
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import kinds_in
@@ -102,11 +104,9 @@ class BestSplit:
 
     def save(self, path: Path) -> None:
         """As CSV. Raises `FileProblem`."""
-        try:
-            with path.open("w", newline="", encoding="utf-8") as stream:
-                csv.writer(stream).writerows(self.rows())
-        except OSError as problem:
-            raise FileProblem(str(path), problem.strerror or str(problem)) from problem
+        out = io.StringIO()
+        csv.writer(out).writerows(self.rows())
+        write_atomically(path, out.getvalue())
 
 
 def best_split(run: KeptRun, begin: float, end: float, step: float | str = 1.0) -> BestSplit:
@@ -205,7 +205,7 @@ def searched(wanted: Wanted, parts: Parts, store: Cells, own: Driven) -> tuple[D
     ways, end = ways_of(wanted, parts, SPLITS), own.charge[-1]
     low, high = float(np.min(own.charge)), float(np.max(own.charge))
     room = max(LEAST_ROOM, high - low)
-    span = max(0.0, low - room), min(1.0, high + room)
+    span = min(low, max(0.0, low - room)), max(high, min(1.0, high + room))  # a store may have been emptied further
     price = DEAR * store.capacity * float(store.voltage(own.charge[-1:])[0])
     width = (span[1] - span[0]) / CHARGES
     grid = end + width * np.arange(-int((end - span[0]) / width), int((span[1] - end) / width) + 1)  # its bend is on it

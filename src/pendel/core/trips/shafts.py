@@ -13,12 +13,11 @@ from pendel.core.catalogue.settled import Burner, Rigid, Turner
 from pendel.core.drive.document import Drive
 from pendel.core.equations.connect import joined
 from pendel.core.errors import DriveProblem
-from pendel.core.vocabulary import Link, SignalRole
+from pendel.core.vocabulary import SignalRole
 
 Ends = list[tuple[str, str]]
 """Cards and ports."""
 RANK = 1e-9
-MECHANICAL = (Link.SHAFT, Link.ROD)
 
 
 @dataclass(frozen=True)
@@ -92,7 +91,7 @@ def shafts_of(drive: Drive, kinds: Mapping[str, Kind], values: Mapping[str, Mapp
 
 
 def shaft_ends(kind: Part, key: str) -> Ends:
-    return [(key, port.name) for port in kind.ports if port.link in MECHANICAL]
+    return [(key, port.name) for port in kind.ports if port.link.moves]
 
 
 def reached_from(begun: set[str], parts: Mapping[str, Part], groups: list[Ends]) -> list[str]:

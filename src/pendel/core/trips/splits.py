@@ -78,7 +78,7 @@ def parts_in(drive: Drive, kinds: Mapping[str, Kind], values: Mapping[str, Value
 @dataclass(frozen=True)
 class Wanted:
     """Of each step, shape (steps,): mean speed of the axle (rad/s), torque that engine and machines together gave there
-    (N·m), power of all that hangs on the store besides (W), and the engine's own mean speed and torque. ``charge``
+    (N·m), power of all other consumers of the store (W), and the engine's own mean speed and torque. ``charge``
     at the ends of all steps, shape (steps + 1,), ``fuel`` burnt in all (kg), and by how much the store's
     ``resistance`` was off its values, such as for being cold."""
 

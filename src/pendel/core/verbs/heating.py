@@ -138,11 +138,11 @@ def heat(
         columns, length = {target.strip(): [text, rest or "0"]}, time or "10 min"
         changes = not without_changes
         read = duty_of(drive, columns, kind=kind or "", time=length, share=share or "", changes=changes)
+    count = whole_number("a number of rounds", rounds, 1, over.MOST_TIMES) if rounds else None
     if highest:
-        factor, result = over.highest(drive, read, highest)
+        factor, result = over.highest(drive, read, highest, rounds=None if steady else count)
     else:
-        count = whole_number("a number of rounds", rounds, 1, over.MOST_TIMES) if rounds else 1
-        factor, result = 1.0, over.heat_over(drive, read, steady=steady, rounds=count, progress=progress)
+        factor, result = 1.0, over.heat_over(drive, read, steady=steady, rounds=count or 1, progress=progress)
     return report_of(result, factor)
 
 
