@@ -126,14 +126,14 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         >>> print(f"{run['door_leaf.speed'].y[-1]:.3f} m/s")
         0.023 m/s
         """
-        from pendel.core.runs.simulate import prepare, run_drive
+        from pendel.core.runs.simulate import prepare_run, run_drive
 
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call run(own_c=True)")
         if isinstance(until, str):
             until = read_figure(self.document, until, "s", 0.0)
-        kept = run_drive(prepare(self.document, with_energy=with_energy), watch=self._watch, until=until)
+        kept = run_drive(prepare_run(self.document, with_energy=with_energy), watch=self._watch, until=until)
         if kept.message:
             raise RunProblem(kept.message, kept)
         return Run(kept)
@@ -154,13 +154,13 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         ...     print(f"{live.time:g} s")
         0.01 s
         """
-        from pendel.core.runs.simulate import prepare
+        from pendel.core.runs.simulate import prepare_run
         from pendel.live_view import Live
 
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call live(own_c=True)")
-        prepared = prepare(self.document)
+        prepared = prepare_run(self.document)
         tick = prepared.deck.tick if prepared.deck.blocks else prepared.examined.settings["tick"]
         return Live(Drive(document=self.document.copy()), tick, own_c=own_c or brings_allowed_c(self.document))
 

@@ -47,9 +47,10 @@ class JudgedDrive(EditedDrive):
         """
         from pendel.core.loops.linear import linear_model
         from pendel.core.runs.simulate import averaged, prepare
+        from pendel.core.system.fold import at_level
 
         return linear_model(
-            prepare(averaged(self.document)),
+            prepare(averaged(at_level(self.document))),
             self._signal(source),
             self._signal(target),
             tuple(self._signal(o) for o in opened_at),

@@ -400,6 +400,27 @@ class VariedDrive(EditedDrive):
         self.do(command)
         return command.changes[0].key
 
+    @changes_drive
+    def carry_envelope(self, made: EnvelopeReport) -> None:
+        """Have the machine carry what `envelope` made, so that it stands for the machine, its converter and inner loops
+        at the level *system*.
+
+        Raises
+        ------
+        DriveProblem
+            where it was made of another drive, its torque does not follow what is asked for in proportion, or the
+            machine has no DC link.
+
+        >>> haul = pendel.open_example("haul_drive")
+        >>> haul.carry_envelope(haul.envelope(
+        ...     "haul_machine", "torque_demand.out", "300 N*m", "600 rpm", speeds=3, torques=4))
+        >>> haul.set("level", "system")
+        >>> run = haul.run("40 ms")
+        """
+        from pendel.core.envelope.report import carrying
+
+        self.do(carrying(self.document, made))
+
     def _plan_of(
         self,
         what: str | Mapping[str, Sequence[str | float]],

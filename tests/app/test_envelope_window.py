@@ -5,9 +5,10 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
 import pendel
-from pendel.app.drive.card_notes import OriginLine
+from pendel.app.drive.card_notes import EnvelopeLine, OriginLine
 from pendel.app.window import envelope_window
 from pendel.app.window.envelope_window import EnvelopeWindow
+from pendel.app.window.run_bar import LevelChoice
 from pendel.core.drive.file import load
 from tests.app.conftest import settle, until
 
@@ -75,4 +76,43 @@ def test_an_envelope_is_made_copied_into_a_trip_and_leads_back(window, tmp_path,
     (back,) = line.findChildren(QPushButton)
     QTest.mouseClick(back, LEFT)
     assert until(lambda: window.session.path == door, 5)
+    window.session.undo.setClean()
+
+
+def test_an_envelope_is_kept_for_the_level_system_run_with_undone_and_removed(window, tmp_path, questions):
+    pendel.open_example("car_door_drive").save(tmp_path / "door.pendel")
+    window.files.open_path(tmp_path / "door.pendel")
+    settle()
+    levels = window.findChild(LevelChoice)
+    assert "system" not in levels.buttons
+    window.actions_by_name["envelope"].trigger()
+    settle()
+    made = window.findChild(EnvelopeWindow)
+    made.choice.torque.setCurrentIndex(made.choice.torque.findData("speed_pi.out"))
+    for name, text in {"top": "20 A", "top_speed": "4000 rpm", "speeds": "4", "torques": "4", "checks": "1"}.items():
+        made.choice.fields[name].setText(text)
+    QTest.mouseClick(made.start_button, LEFT)
+    assert until(lambda: not made.working, 120) and made.report is not None, made.state.text()
+    QTest.mouseClick(made.keep_button, LEFT)
+    settle()
+    assert "Choose System" in made.state.text() and list(levels.buttons)[:2] == ["system", "averaged"]
+    made.close()
+    QTest.mouseClick(levels.buttons["system"], LEFT)
+    assert window.session.drive.settings["level"] == "system" and not window.session.examined.findings
+    window.actions_by_name["run"].trigger()
+    assert until(lambda: window.session.last_run is not None and not window.jobs.running, 60)
+    run = window.session.last_run
+    assert run.level == "system" and not run.message and "door_motor.link_current" in run.keys
+    window.show_page("Drive")
+    window.session.select(["door_motor"])
+    window.drive_page.inspector.show_tab("Values")
+    settle()
+    (line,) = [each for each in window.drive_page.inspector.findChildren(EnvelopeLine) if each.isVisible()]
+    assert "speed_pi.out" in words_of(line)
+    QTest.mouseClick(line.findChild(QPushButton), LEFT)
+    settle()
+    assert [f.sentence for f in window.session.examined.faults if "no machine here carries one" in f.sentence]
+    window.session.undo.undo()
+    settle()
+    assert window.session.drive.cards["door_motor"].envelope and not window.session.examined.faults
     window.session.undo.setClean()

@@ -11,6 +11,7 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.catalogue import own_block
 from pendel.core.catalogue.own_block import EXAMPLES, LANGUAGE, MODES, C
+from pendel.core.check.typed_c import refused_c
 from pendel.core.controllers.numbers.source import files, library
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
@@ -22,7 +23,7 @@ from pendel.core.loops.points import WorkingPoints
 from pendel.core.plant.compiler import build_library
 from pendel.core.quantities.named import Names
 from pendel.core.runs.display_units import ShownUnits
-from pendel.core.runs.simulate import prepare, refused_c, run_drive
+from pendel.core.runs.simulate import prepare, run_drive
 from pendel.core.trust import allow_all_of, is_allowed, refuse_strange_c
 
 TICK = 1e-3

@@ -28,6 +28,7 @@ NOT_REMOTE = {
     "drive.board": "lasts from call to call in a process of its own",
     "drive.card": "gives an object; `card.values` and others ask for one",
     "drive.together": "is a block of Python; each call is a step of undo",
+    "drive.carry_envelope": "takes an object; `pendel envelope --keep` writes such a drive",
     "drive.add_envelope": "takes an object; `drive.add` takes the values that `drive.envelope` gives",
     "drive.unsent": "belongs to the copy that a program works on",
     "drive.send_changes": "belongs to the copy that a program works on",

@@ -15,6 +15,7 @@ from pendel.core.drive.findings import Finding
 from pendel.core.envelope.origin import path_of, state_of
 from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.system.fold import TORQUE, without_envelope
 
 
 def what_it_comes_to(session: Session, card: str, name: str, unit: str, text: str) -> str:
@@ -41,6 +42,21 @@ class OriginLine(QWidget):
         path = path_of(made_from, folder)
         if path is not None:
             body.addLayout(row(button("Open that drive", lambda: session.drive_wanted.emit(str(path)), "small"), 1))
+
+
+class EnvelopeLine(QWidget):
+    """That a machine carries an envelope, and the way to let it go."""
+
+    def __init__(self, session: Session, card: str):
+        super().__init__()
+        envelope = session.drive.cards[card].envelope
+        asked = envelope.get(TORQUE, "")
+        body = column(self, (0, 2, 0, 6), 4)
+        sentence = (
+            f"Carries an envelope for the level System: torque asked at {asked}, {envelope.get('M_max', '')} at most."
+        )
+        body.addWidget(wrapped(sentence, "muted"))
+        body.addLayout(row(button("Remove it", lambda: session.do(without_envelope(session.drive, card)), "small"), 1))
 
 
 class FindingCard(QWidget):

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from pendel.app.drive.about_box import AboutBox
-from pendel.app.drive.card_notes import FindingCard, OriginLine, what_it_comes_to
+from pendel.app.drive.card_notes import EnvelopeLine, FindingCard, OriginLine, what_it_comes_to
 from pendel.app.drive.editors.code_editor import CodeEditor
 from pendel.app.drive.editors.curve_view import CurveView
 from pendel.app.drive.editors.face_editor import FaceEditor
@@ -354,6 +354,8 @@ class Inspector(QWidget):
             self.body.addLayout(row(label(choice.label, "muted"), 1, box))
         if card.made_from:
             self.body.addWidget(OriginLine(self.session, self.card))
+        if card.envelope:
+            self.body.addWidget(EnvelopeLine(self.session, self.card))
         for value in self._values_that_count(kind):
             self._value_row(value)
         if card.face is not None and not kind.values:

@@ -43,8 +43,8 @@ def judged_beside(
     at: JudgedAt = JudgedAt.REST,
 ) -> Study:
     """Another process orders and judges; here it is waited for. Raises `Stopped`."""
+    from pendel.core.check.typed_c import refused_c
     from pendel.core.loops.judgement import statuses_of  # slow to load, and not needed to start
-    from pendel.core.runs.simulate import refused_c
 
     try:
         if refused := refused_c(drive):

@@ -38,7 +38,7 @@ class Lowering:
         Stopped
             as `Beside.ask`.
         """
-        from pendel.core.runs.simulate import refused_c  # slow to load, and not needed to start
+        from pendel.core.check.typed_c import refused_c  # slow to load, and not needed to start
 
         if refused := refused_c(drive):
             raise RunProblem(str(refused[0]))

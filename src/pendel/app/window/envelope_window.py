@@ -3,10 +3,12 @@ trip."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 import pyqtgraph as pg
+from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QWidget
 
 from pendel.app.plots.plot import Plot
@@ -24,8 +26,8 @@ from pendel.core.drive import clips
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import save, to_text
 from pendel.core.envelope.points import Point
-from pendel.core.envelope.report import EnvelopeReport, adding
-from pendel.core.errors import FileProblem
+from pendel.core.envelope.report import EnvelopeReport, adding, carrying
+from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
@@ -45,6 +47,24 @@ FIELDS = (
     ("torques", "Torques at each", "12", ""),
     ("checks", "Points that check it", "12", ""),
 )
+
+
+Ended = tuple[float, float, float, QColor]
+"""Where a curve ends, its speed (rad/s) and its tint."""
+TOGETHER = 0.06
+"""Of a plot's height and width: ends that are nearer have one name."""
+
+
+def together(ends: Sequence[Ended], width: float, height: float) -> list[list[Ended]]:
+    """Curves, whose speeds rise, by where they end."""
+    groups: list[list[Ended]] = []
+    for end in ends:
+        near = groups and max(abs(end[0] - groups[-1][0][0]) / width, abs(end[1] - groups[-1][0][1]) / height)
+        if groups and near < TOGETHER:
+            groups[-1].append(end)
+        else:
+            groups.append([end])
+    return groups
 
 
 class EnvelopeWindow(QDialog):
@@ -72,10 +92,14 @@ class EnvelopeWindow(QDialog):
         self.copy_button = button("Copy as a card", self.copy, "primary")
         self.copy_button.setToolTip("Then Edit, Paste in the drive of a trip")
         self.save_button = button("Save as a drive …", self.save)
+        self.keep_button = button("Keep for level System", self.keep)
+        self.keep_button.setToolTip(
+            "The machine carries it: at System, chosen above the sheet, it stands for machine, converter and loops"
+        )
         inside.addWidget(self.words)
         inside.addWidget(self.plot, 3)
         inside.addWidget(self.table, 2)
-        inside.addLayout(row(self.copy_button, self.save_button, 1, spacing=8))
+        inside.addLayout(row(self.copy_button, self.keep_button, self.save_button, 1, spacing=8))
         body.addWidget(right, 1)
         session.opened.connect(self.fill)
         self.fill()
@@ -102,7 +126,7 @@ class EnvelopeWindow(QDialog):
 
     def _show(self, report: EnvelopeReport | None) -> None:
         self.report = report
-        for each in (self.plot, self.table, self.copy_button, self.save_button):
+        for each in (self.plot, self.table, self.copy_button, self.keep_button, self.save_button):
             each.setVisible(report is not None)
         if report is None or report.made is None:
             return
@@ -128,6 +152,7 @@ class EnvelopeWindow(QDialog):
         tints = (*tokens().traces, tokens().ink)
         largest = values["M_max"]
         line = np.linspace(-largest, largest, 201)
+        ends: list[Ended] = []
         for n, speed in enumerate(shown):
             tint = tints[n % len(tints)]
             of: list[Point] = [p for p in points if p.speed == speed]
@@ -140,8 +165,13 @@ class EnvelopeWindow(QDialog):
                     [p.torque for p in of], [p.loss for p in of], size=6, brush=pg.mkBrush(tint), pen=None
                 )
             )
-            end = float(line[within][-1]), float(losses[within][-1])
-            self.plot.tag(figure(speed, "rpm", 3), tint, [end], (RIGHT, ABOVE_RIGHT, BELOW_RIGHT))
+            ends.append((float(line[within][-1]), float(losses[within][-1]), speed, tint))
+        for first, *more in together(ends, largest, float(np.ptp([p.loss for p in points])) or 1.0):
+            words = figure(first[2], "rpm", 3)
+            if more:
+                words += f" to {figure(more[-1][2], 'rpm', 3)}"
+            tint = tokens().ink if more else first[3]
+            self.plot.tag(words, tint, [first[:2]], (RIGHT, ABOVE_RIGHT, BELOW_RIGHT))
         self.plot.vb.autoRange(padding=0.16)
 
     def _numbers(self, report: EnvelopeReport) -> dict[str, float]:
@@ -160,6 +190,17 @@ class EnvelopeWindow(QDialog):
         drive = self._made()
         to_clipboard(clips.clip(drive, list(drive.cards)))
         self.state.setText("Copied. Paste it into the drive of a trip (Ctrl+V on its sheet).")
+
+    def keep(self) -> None:
+        """Have the machine carry it, as one step of undo."""
+        assert self.report is not None
+        try:
+            command = carrying(self.session.drive, self.report)
+        except DriveProblem as problem:
+            self.state.setText(str(problem))
+            return
+        self.session.do(command)
+        self.state.setText("Kept. Choose System above the sheet to run with it.")
 
     def save(self) -> None:
         path = asked_path(self, "Save as a drive", "envelope.pendel", {".pendel": "Pendel drives"})

@@ -14,6 +14,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
 from pendel.core.vocabulary import levels, plainest
+from pendel.core.vocabulary.levels import SYSTEM
 
 
 class Mark(QWidget):
@@ -44,15 +45,18 @@ class LevelChoice(QWidget):
         self.line = QHBoxLayout(self)
         self.line.setContentsMargins(0, 0, 0, 0)
         self.line.setSpacing(0)
-        self.setToolTip("Level of detail of the converters")
+        self.setToolTip("Level of detail of the converters; at System, machines with an envelope stand as that")
         session.changed.connect(lambda _: self.refresh())
         session.opened.connect(self.refresh)
         self.refresh()
 
     def levels(self) -> list[str]:
-        """Levels some part of the drive has, coarse to fine."""
+        """Levels some part of the drive has, coarse to fine; before them that of envelopes where a machine carries
+        one."""
         offered = {plainest()}
         for card in self.session.drive.cards.values():
+            if card.envelope:
+                offered.add(SYSTEM)
             try:
                 kind = kind_of(card)
             except DriveProblem:

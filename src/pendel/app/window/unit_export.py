@@ -185,11 +185,11 @@ class UnitExport(QDialog):
 def unit_of(drive: Drive, wish: Wish) -> Unit:
     """What is wished, but for inputs that this part of the drive does not have."""
     from pendel.core.drive.user_text import read_figure
-    from pendel.core.fmu.variables import Unit, What  # slow to load, and not needed to start
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.fmu.variables import Unit, What, prepared_for  # slow to load, and not needed to start
 
     step = read_figure(drive, wish.step, "ms", 0.0) if wish.step else None
-    plain = Unit(prepare(drive), What(wish.what))
+    what = What(wish.what)
+    plain = Unit(prepared_for(drive, what), what)
     step = step if plain.free_step else None
     return Unit(plain.prepared, plain.what, [name for name in wish.inputs if name in plain.offered], step)
 

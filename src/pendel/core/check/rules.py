@@ -6,6 +6,7 @@ from pendel.core.catalogue.card_names import names_of
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check.cards import cards
+from pendel.core.check.envelopes import envelopes
 from pendel.core.check.examined import Examined, Rule, Subject
 from pendel.core.check.fixed_steps import harmonics
 from pendel.core.check.formats import formats
@@ -42,6 +43,7 @@ RULES: tuple[Rule, ...] = (
     limits_beyond,
     panel,
     plans,
+    envelopes,
 )
 """In an order in which each finds evaluated what it looks at. A kind adds its own by `Kind.rules`."""
 

@@ -375,7 +375,8 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
     for key, other in drive.cards.items():
         inside = new if other.inside == card else other.inside
         tuned_on = {named(name): gain for name, gain in other.tuned_on.items()}
-        follower = replace(with_other_texts(other, follow), inside=inside, tuned_on=tuned_on)
+        envelope = {name: named(text) for name, text in other.envelope.items()}
+        follower = replace(with_other_texts(other, follow), inside=inside, tuned_on=tuned_on, envelope=envelope)
         if key != card and follower != other:
             changes.append(changed(drive, "cards", key, follower))
     return Command(f"Rename {record.name} to {name}", tuple(changes))

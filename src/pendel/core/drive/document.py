@@ -164,6 +164,9 @@ class Card:
     made_from: Mapping[str, str] = field(default_factory=dict)
     """Of values that were worked out from another drive: its `file`, the `machine` and `torque` there, and a `digest`
     of what was looked at, by which a later change of it is seen."""
+    envelope: Mapping[str, str] = field(default_factory=dict)
+    """Of a machine, what stands for it, its converter and inner loops at the level *system*: values, and where its
+    torque is asked for; see `pendel.core.system.fold`."""
 
     def rewritten(self, change: Callable[[str], str]) -> Card:
         """The same with each of its expressions, which may name quantities, changed."""

@@ -170,6 +170,7 @@ def card_record(card: Card) -> dict[str, Any]:
         "bases",
         "tuned_on",
         "made_from",
+        "envelope",
     ):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
@@ -365,6 +366,7 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
             "bases",
             "tuned_on",
             "made_from",
+            "envelope",
         ):
             remove(card[path[2]], path[3])
         elif len(path) > 2 and path[2] not in ("kind", "name") and isinstance(card, dict):
@@ -509,6 +511,7 @@ CARD_FIELDS = (
     "tuned_on",
     "outside",
     "made_from",
+    "envelope",
 )
 
 
@@ -550,6 +553,7 @@ def card_from_record(record: dict[str, Any]) -> Card:
         {name: float(gain) for name, gain in record.get("tuned_on", {}).items()},
         record.get("outside", ""),
         record.get("made_from", {}),
+        record.get("envelope", {}),
     )
 
 

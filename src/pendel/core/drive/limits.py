@@ -183,7 +183,7 @@ def _card(key: str, card: Card) -> Iterator[str]:
                 f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move it inwards."
             )
     texts = (card.values, card.choices, card.starts, card.proposed, card.steps, card.digits, card.bases, card.made_from)
-    for table in texts:
+    for table in (*texts, card.envelope):
         for item, text in table.items():
             yield from _text(f"a name in {name}", item, LONGEST_NAME)
             yield from _text(f"{shorten(item)} of {name}", text)

@@ -17,7 +17,8 @@ from pendel.core.drive.document import BESIDE_TABLES, Drive, End
 from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import si_unit, unit
-from pendel.core.vocabulary import Group, Link, SignalRole
+from pendel.core.vocabulary import Group, Link, SignalRole, plainest
+from pendel.core.vocabulary.levels import SYSTEM
 
 MECHANICAL = (Link.SHAFT, Link.ROD)
 ASKED_VALUE = "value"
@@ -90,8 +91,11 @@ def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
         known = [str(each) for each in torque_ends(drive)]
         raise DriveProblem(f"Nothing reads “{torque}” as the torque that is asked.{near_words(torque, known)}")
     made = drive.copy()
+    if made.settings["level"] == SYSTEM:  # there it would be put together from what is to be found
+        made.settings["level"] = plainest()
     for table in (*BESIDE_TABLES, "taps"):
         made.table(table).clear()
+    made.cards.update({key: replace(card, envelope={}) for key, card in made.cards.items() if card.envelope})
     asked = _added(made, envelope.ASKED, "Asked on the bench")
     for key, wire in readers:
         commands.remove_wires(made, [key]).apply(made)

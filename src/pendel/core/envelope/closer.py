@@ -13,10 +13,11 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import load
 from pendel.core.envelope.bench import bench_of
-from pendel.core.envelope.origin import FILE, MACHINE, TORQUE, path_of
+from pendel.core.envelope.origin import FILE, MACHINE, path_of
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
+from pendel.core.system.fold import TORQUE
 
 MOST_CORNERS = 300
 LONGEST = 60.0

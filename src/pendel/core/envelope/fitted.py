@@ -19,6 +19,8 @@ SMALL = 0.02
 """Of the largest power: where less goes through, an error counts as a fraction of this."""
 REACHED = 0.98
 """Of a torque that was asked: what counts as reached."""
+ABLE = 0.2
+"""Of the largest torque: where more than that drives, none that is asked for is none."""
 LEFT, ALL = 0.5, 0.8
 """Of the bench's link voltage: without torque below, all of it from. Not measured: an assumption, to be changed."""
 
@@ -37,6 +39,16 @@ class Made:
     rms: float
     at: Point
     fit_worst: float
+    per: float
+    """Torque (N·m) at standstill for one of what is asked for (SI)."""
+    straight: float
+    """How far from proportional that is, as a fraction of it."""
+    drag: tuple[float, float]
+    """N·m·s and N·m·s²: the torque that is missing where none is asked for, by speed and by its square."""
+    limits: tuple[tuple[float, float, float], ...]
+    """Speed (rad/s), and the most torque (N·m) before that drag that drove and that braked there."""
+    link: float
+    """V, of the bench."""
 
 
 def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag: float, link: float) -> Made:
@@ -75,6 +87,7 @@ def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag:
         return np.asarray((loss_terms(speed, torque, largest) @ coefficients - lost) / through)
 
     off, own = errors(checks), errors(points)
+    per, straight = proportion(points)
     worst = int(np.argmax(np.abs(off)))
     return Made(
         machine,
@@ -85,7 +98,50 @@ def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag:
         float(np.sqrt(np.mean(off**2))),
         checks[worst],
         float(np.abs(own).max()),
+        per,
+        straight,
+        drag_of(points),
+        limits_of(points),
+        link,
     )
+
+
+def proportion(points: Sequence[Point]) -> tuple[float, float]:
+    """Torque for one of what is asked for, at the lowest speed, and by what part of it single points are off, those
+    aside where no more torque comes."""
+    slow = [p for p in points if p.speed == min(each.speed for each in points)]
+    most = max(abs(p.torque) for p in slow)
+    ratios = [p.torque / p.asked for p in slow if p.asked and SMALL * most < abs(p.torque) < REACHED * most]
+    if not ratios:
+        return 1.0, 1.0
+    per = float(np.median(ratios))
+    return per, float(max(abs(ratio - per) for ratio in ratios) / abs(per)) if per else 1.0
+
+
+def drag_of(points: Sequence[Point]) -> tuple[float, float]:
+    """By speed and by its square, from where no torque is asked for, at speeds at which its regulator could give any:
+    above, the machine brakes as its voltage is beyond the link's."""
+    most = {speed: max(p.torque for p in points if p.speed == speed) for speed in {p.speed for p in points}}
+    able = {speed for speed, torque in most.items() if torque > ABLE * max(most.values())}
+    idle = [(p.speed, -p.torque) for p in points if p.asked == 0 and p.speed > 0 and p.speed in able]
+    if not idle:
+        return 0.0, 0.0
+    w, m = np.array(idle).T
+    linear, square = nnls(np.stack([w, w * w], axis=1) / w.max() ** np.array([1, 2]), m)[0] / w.max() ** np.array(
+        [1, 2]
+    )
+    return float(linear), float(square)
+
+
+def limits_of(points: Sequence[Point]) -> tuple[tuple[float, float, float], ...]:
+    """See `Made.limits`. Where no torque drives any more, 0."""
+    linear, square = drag_of(points)
+    found = []
+    for speed in sorted({p.speed for p in points}):
+        drag = linear * speed + square * speed**2
+        torques = [p.torque + drag for p in points if p.speed == speed]
+        found.append((speed, max(0.0, max(torques)), max(0.0, -min(torques))))
+    return tuple(found)
 
 
 def _most_power(points: Sequence[Point], otherwise: float) -> float:

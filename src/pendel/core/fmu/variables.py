@@ -11,10 +11,11 @@ import numpy as np
 
 from pendel.core.catalogue.declare import ANY, Block, Part
 from pendel.core.catalogue.index import kind_of
+from pendel.core.drive.document import Drive
 from pendel.core.drive.nesting import full_name
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.plant.program import FLOWS, Inputs, Program
-from pendel.core.runs.simulate import Prepared, endless_settings
+from pendel.core.runs.simulate import Prepared, endless_settings, prepare, prepare_run
 from pendel.core.vocabulary import Link
 
 
@@ -24,6 +25,11 @@ class What(Enum):
     PLANT = "plant"
     CONTROLLER = "controller"
     DRIVE = "drive"
+
+
+def prepared_for(drive: Drive, what: What) -> Prepared:
+    """A controller is exported whole, also where envelopes stand for its inner loops. Raises `DriveHasFindings`."""
+    return prepare(drive) if what is What.CONTROLLER else prepare_run(drive)
 
 
 class Kind(IntEnum):

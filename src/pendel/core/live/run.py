@@ -435,7 +435,7 @@ def behind(older: Latest | None, latest: Latest) -> Latest:
 def prepared_or_why(text: str, *, own_c: bool) -> Prepared | str:
     """A drive ready to run, or a sentence why it is not."""
     from pendel.core.drive.file import from_text
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.simulate import prepare_run
     from pendel.core.trust import allow_all_of, refuse_strange_c
 
     try:
@@ -443,7 +443,7 @@ def prepared_or_why(text: str, *, own_c: bool) -> Prepared | str:
         if own_c:
             allow_all_of(drive)
         refuse_strange_c(drive, "allow it")
-        prepared = prepare(drive)
+        prepared = prepare_run(drive)
         _ = prepared.program  # which may find that a block has no C in its format
         return prepared
     except DriveHasFindings as problem:

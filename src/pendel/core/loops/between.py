@@ -10,15 +10,17 @@ from pendel.core.loops.measured import measured_way
 from pendel.core.loops.model_units import units_of
 from pendel.core.loops.sweep import Sweep, Swept, usual_frequencies
 from pendel.core.loops.transfer import MEASURED, Ends, Transfer, transfer
-from pendel.core.runs.simulate import averaged, prepare
+from pendel.core.runs.simulate import averaged, prepare, prepare_run
+from pendel.core.system.fold import at_level
 
 
 def model_between(drive: Drive, ends: Ends, stopping: Callable[[], bool] = lambda: False) -> Transfer:
-    """With converters averaged; what is measured, at their level of detail. Raises as `transfer` and `measured_way`."""
+    """With converters averaged, and at the level *system* with its envelopes; what is measured, at the drive's level.
+    Raises as `transfer` and `measured_way`."""
     if ends.at == MEASURED:
-        model = measured_way(prepare(drive), ends, stopping)
+        model = measured_way(prepare_run(drive), ends, stopping)
     else:
-        model = transfer(prepare(averaged(drive)), ends)
+        model = transfer(prepare(averaged(at_level(drive))), ends)
     names = (*model.model.states, model.ends.source, model.ends.target)
     return replace(model, units=units_of(drive, names))
 
@@ -27,7 +29,7 @@ def sweep_between(drive: Drive, ends: Ends, frequencies: Sequence[float], amplit
     """Sweep a drive at its level of detail. Raises as `model_between` and `Sweep`."""
     model = model_between(drive, ends)
     wished = frequencies if len(frequencies) else usual_frequencies(model).tolist()
-    return Sweep(prepare(drive), model).run(wished, amplitude)
+    return Sweep(prepare_run(drive), model).run(wished, amplitude)
 
 
 __all__ = ["model_between", "sweep_between"]

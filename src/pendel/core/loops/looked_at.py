@@ -20,7 +20,7 @@ from pendel.core.loops.modes import Mechanics
 from pendel.core.loops.realisation import Minimal, minimal, zeros_of
 from pendel.core.loops.sweep import Sweep
 from pendel.core.loops.transfer import ANY, PLACES, PLACES_OF_WAYS, REST, Ends, Transfer, points_for
-from pendel.core.runs.simulate import averaged, prepare
+from pendel.core.runs.simulate import averaged, prepare, prepare_run
 
 CREEPS, SHOWN = 0.1, 5.0
 """A step has moved once it stays within this share of its end; so many times as long is shown."""
@@ -119,7 +119,7 @@ def sweep_of(drive_text: str, kept: KeptTransfer) -> Sweep:
     """The last sweep that was asked for, prepared once, as its frequencies come in pieces. Raises as `Sweep`, also
     where the drive brings C that was not allowed before."""
     drive = from_text(drive_text)
-    return Sweep(prepare(drive), model_between(drive, ends_of(drive, kept)))
+    return Sweep(prepare_run(drive), model_between(drive, ends_of(drive, kept)))
 
 
 __all__ = ["LookedAt", "calming_of", "ends_of", "looked_at", "mechanics_at", "place_of", "sweep_of"]

@@ -23,7 +23,7 @@ from pendel.core.plant.rows import evaluate_signals
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.measures import Pieces
-from pendel.core.runs.simulate import Prepared, prepare
+from pendel.core.runs.simulate import Prepared, prepare_run
 from pendel.core.runs.trip_figures import TripFigures, trip_of
 from pendel.core.vocabulary import Link
 
@@ -114,7 +114,7 @@ def flows_of(run: KeptRun, begin: float, end: float) -> EnergyFlows:
             f"The record was long, so until {figure(run.thinned_until, 's', 4)} it keeps few points. Begin there, or "
             "run a shorter time."
         )
-    prepared = prepare(from_text(run.drive_text))
+    prepared = prepare_run(from_text(run.drive_text))
     structure = flow_structure(prepared)
     if structure.state_keys != run.structure.state_keys or structure.mode_keys != run.structure.mode_keys:
         raise DriveProblem("The run was made by another version of Pendel. Run again.")

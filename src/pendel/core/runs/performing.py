@@ -50,10 +50,10 @@ def run_and_save(request: RunRequest, drive: Drive, watched: Watched, path: Path
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
     from pendel.core.runs.kept import save
-    from pendel.core.runs.simulate import prepare, run_drive
+    from pendel.core.runs.simulate import prepare_run, run_drive
 
     watch = Watch(watched.stop, watched.progress, watched.keeping)
-    run = run_drive(prepare(drive), name=request.name, watch=watch)
+    run = run_drive(prepare_run(drive), name=request.name, watch=watch)
     watched.keeping[0] = 1
     run.differs = request.differs
     save(run, path)
@@ -89,9 +89,9 @@ def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
 
 
 def ordered(request: OrderRequest, drive: Drive, watched: Watched) -> None:
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.simulate import prepare_run
 
-    prepare(drive)
+    prepare_run(drive)
 
 
 def written(request: WriteRequest, drive: Drive, watched: Watched) -> Any:

@@ -10,6 +10,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.runs.kept import KeptRun
+from pendel.core.system.fold import at_level
 from pendel.core.vocabulary import SignalRole
 
 
@@ -22,7 +23,7 @@ def kinds_in(run: KeptRun) -> Mapping[str, Kind]:
 @lru_cache(maxsize=32)
 def _kinds_in(text: str) -> Mapping[str, Kind]:
     try:
-        drive = from_text(text)
+        drive = at_level(from_text(text))
     except PendelError:
         return {}
     kinds = {}

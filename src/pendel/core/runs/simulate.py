@@ -16,13 +16,12 @@ import numpy as np
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, Kind, Link, Part
 from pendel.core.catalogue.index import code_of_added, kind_of
-from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine
 from pendel.core.check.formats import number_choices, sizes_seen
 from pendel.core.check.signal_units import SignalUnits
+from pendel.core.check.typed_c import refused_c
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
 from pendel.core.controllers.emit import simulation_source, simulation_values, states_of, value_names
-from pendel.core.controllers.language import Update
 from pendel.core.controllers.numbers.lowering import Lowered, control_blocks, lower
 from pendel.core.controllers.numbers.source import (
     SensorReadsController,
@@ -31,7 +30,6 @@ from pendel.core.controllers.numbers.source import (
     shipped_values,
 )
 from pendel.core.controllers.numbers.tree import CannotLower
-from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.findings import Finding, Remark, fault
@@ -74,7 +72,8 @@ from pendel.core.runs.remarks import remarks_of_kinds
 from pendel.core.runs.rounding import add_differences
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.runs.swings import swings
-from pendel.core.trust import is_allowed, refuse_strange_c
+from pendel.core.system.fold import at_level
+from pendel.core.trust import refuse_strange_c
 from pendel.core.vocabulary import ValueRole, plainest
 
 _lowered: LastFew[str, Lowered] = LastFew(4)
@@ -92,11 +91,13 @@ class Prepared:
     structure: Structure
     deck: ControlDeck
     with_energy: bool = False
+    whole: Drive | None = None
+    """The drive at the level *system*, where ``drive`` is what that comes to."""
 
     @cached_property
     def text(self) -> str:
         """The drive as a file would hold it."""
-        return to_text(self.drive)
+        return to_text(self.whole or self.drive)
 
     @cached_property
     def infos(self) -> dict[str, SignalInfo]:
@@ -228,10 +229,23 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
     return prepared
 
 
+def prepare_run(drive: Drive, *, with_energy: bool = False) -> Prepared:
+    """The same of a drive that is to run, or ran: at the level *system*, with envelopes in place of machines.
+
+    Raises
+    ------
+    DriveHasFindings
+    """
+    looked_at = at_level(drive)
+    prepared = prepare(looked_at, with_energy=with_energy)
+    return prepared if looked_at is drive else replace(prepared, whole=drive.copy())
+
+
 def is_ordered(drive: Drive) -> bool:
     """Whether `prepare` would order no equations, which takes long; also where it would find faults
     before."""
     try:
+        drive = at_level(drive)
         examined = examine(drive)
         if examined.faults or not drive.cards:
             return True
@@ -272,22 +286,6 @@ def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDec
     if tuple(deck.commands) == commands:
         return deck
     return replace(deck, commands={c: deck.commands.get(c, "") for c in commands})
-
-
-def refused_c(drive: Drive) -> list[Finding]:
-    """What the compiler has against typed C that was allowed here; other C it is not shown."""
-    faults = []
-    for key, card in drive.cards.items():
-        if card.kind != C or card.own is None or not is_allowed(card.own):
-            continue
-        kind = block_of(card)
-        update, ports, values = kind.update, [p.name for p in kind.ports], [v.name for v in kind.values]
-        if isinstance(update, Update) and update.verbatim and (wrong := c_problem(update, ports, values)):
-            section, line, reason = wrong
-            where = {"equations": "update", "convert": "conversion", "words": "update in words"}[section]
-            sentence = f"{card.name}, {where} line {line + 1}: The compiler says: {reason}."
-            faults.append(fault(sentence, key, f"{section}:{line}"))
-    return faults
 
 
 def averaged(drive: Drive) -> Drive:
@@ -363,7 +361,7 @@ def reopen(path: Path, read: Callable[[Path], Content] = content_here) -> KeptRu
     """
     run = kept.load(path, read)
     try:
-        structure = prepare(from_text(run.drive_text)).structure
+        structure = prepare_run(from_text(run.drive_text)).structure
     except PendelError as problem:
         raise FileProblem(str(path), f"the drive inside it cannot be read ({problem}).") from problem
     width = 1 + sum(structure.row_shape)
@@ -486,7 +484,7 @@ def recorded_run(
         recorded.counters,
         prepared.text if drive_text is None else drive_text,
         {"until": run_settings.until, "tolerance": run_settings.tolerance},
-        level=drive.settings["level"],
+        level=(prepared.whole or drive).settings["level"],
         seconds=seconds,
     )
     run.thinned_until, run.thinned_to, run.condensed = recorded.thinned_until, recorded.thinned_to, condenser.result()

@@ -25,8 +25,9 @@ from pendel.core.equations.flatten import block_in, equation_values, signal_sour
 from pendel.core.equations.skeleton import still_hold
 from pendel.core.errors import DriveHasFindings
 from pendel.core.quantities.expressions import names_in
-from pendel.core.runs.simulate import Prepared, contradicting_starts, prepare
+from pendel.core.runs.simulate import Prepared, contradicting_starts, prepare, prepare_run
 from pendel.core.vocabulary import ValueRole
+from pendel.core.vocabulary.levels import SYSTEM
 
 PLAIN_SETTINGS = ("until", "tolerance", "seed", "step")
 """Settings that change numbers alone."""
@@ -73,7 +74,7 @@ class Following:
     def _changes_equations(self) -> bool:
         """Whether something that varies may change more than numbers; what it is for a certain row is seen there."""
         drive = self.prepared.drive
-        if self.prepared.shipped:  # words and their scales follow from values
+        if self.prepared.shipped or drive.settings["level"] == SYSTEM:  # words, scales, envelopes follow from values
             return True
         for name in self.targets:
             card, dot, item = name.partition(".")
@@ -105,7 +106,7 @@ class Following:
 
     def ready(self, drive: Drive) -> Prepared:
         """The same of a row's drive. Raises `DriveHasFindings`."""
-        return prepare(drive) if self.as_a_whole else self.by_arithmetic(drive) or prepare(drive)
+        return prepare_run(drive) if self.as_a_whole else self.by_arithmetic(drive) or prepare(drive)
 
     def by_arithmetic(self, drive: Drive) -> Prepared | None:
         """The same without ordering and without a look at what does not follow; None where other equations hold."""

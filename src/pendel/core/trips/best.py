@@ -24,6 +24,7 @@ from pendel.core.formats.writing import write_atomically
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import kinds_in
+from pendel.core.system.fold import at_level
 from pendel.core.trips.shafts import shafts_of
 from pendel.core.trips.splits import Parts, Wanted, Ways, parts_in, wanted_in, ways_of
 
@@ -111,7 +112,7 @@ class BestSplit:
 
 def best_split(run: KeptRun, begin: float, end: float, step: float | str = 1.0) -> BestSplit:
     """Between two times (s) of a run, in steps (s, or text such as ``"2 s"``). Raises `DriveProblem`."""
-    drive, kinds = from_text(run.drive_text), kinds_in(run)
+    drive, kinds = at_level(from_text(run.drive_text)), kinds_in(run)
     if isinstance(step, str):
         step = read_figure(drive, step, "s", 0.0)
     values = examine(drive).values

@@ -231,6 +231,7 @@ VERBS = (
             Parameter("speeds", "how many, from standstill; 8 without it", "N"),
             Parameter("torques", "how many at each, of both signs; 12 without it", "N"),
             Parameter("checks", "points at random that the fit does not see; 12 without it", "N"),
+            Parameter("keep", "have the machine carry it, for the level system; --out writes this drive", flag=True),
         ),
         writes="a drive with the card, such as haul.pendel; its values go to the terminal",
         endings=lambda: (".pendel",),

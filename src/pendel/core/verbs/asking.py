@@ -81,11 +81,11 @@ def report_of(finding: Finding) -> FindingReport:
 
 def check(drive: Drive) -> list[FindingReport]:
     """All that is found in a drive, contradictions among its equations included."""
-    from pendel.core.runs.simulate import prepare  # slow to load
+    from pendel.core.runs.simulate import prepare_run  # slow to load
 
     findings = list(examine(drive).findings)
     try:
-        prepare(drive)
+        prepare_run(drive)
     except DriveHasFindings as problem:
         known = {f.sentence for f in findings}
         findings += [f for f in problem.findings if f.sentence not in known]
@@ -94,12 +94,11 @@ def check(drive: Drive) -> list[FindingReport]:
 
 def signals(drive: Drive) -> list[SignalReport]:
     """What a run of the drive can show. Raises `DriveHasFindings` where it cannot run."""
-    from pendel.core.runs.simulate import prepare, signal_infos  # slow to load
+    from pendel.core.runs.simulate import prepare_run  # slow to load
 
-    prepared = prepare(drive)
-    infos = signal_infos(drive)
+    prepared = prepare_run(drive)
     there = {*prepared.structure.signals, *prepared.deck.signals}
-    return [SignalReport(i.key, i.card, i.label, i.unit) for key, i in infos.items() if key in there]
+    return [SignalReport(i.key, i.card, i.label, i.unit) for key, i in prepared.infos.items() if key in there]
 
 
 def loops(drive: Drive, *, at: str | None = None, continuous: bool = False) -> list[LoopReport]:

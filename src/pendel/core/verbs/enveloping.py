@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
+from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
@@ -25,12 +27,18 @@ def envelope(
     speeds: str | None = None,
     torques: str | None = None,
     checks: str | None = None,
+    keep: bool = False,
     *,
     file: Path | None = None,
     progress: Callable[[str], None] = lambda _: None,
     stopping: Callable[[], bool] = lambda: False,
 ) -> EnvelopeReport:
     """Limits and losses of a machine with its converter and inner loops, by short runs.
+
+    Parameters
+    ----------
+    keep
+        tell the drive with the machine carrying the envelope, too.
 
     Raises
     ------
@@ -39,7 +47,7 @@ def envelope(
     from pendel.core.envelope.bench import unit_asked
     from pendel.core.envelope.fitted import make
     from pendel.core.envelope.origin import origin_of
-    from pendel.core.envelope.report import report_of
+    from pendel.core.envelope.report import carrying, report_of
     from pendel.core.series.points import whole_number
 
     names = names_of(drive)
@@ -55,7 +63,13 @@ def envelope(
         progress=progress,
         stopping=stopping,
     )
-    return report_of(made, origin_of(drive, file, machine, torque))
+    origin, asked_in = origin_of(drive, file, machine, torque), unit_asked(drive, torque)
+    report = report_of(made, origin, asked_in, drive.settings["level"])
+    if keep:
+        whole = drive.copy()
+        carrying(whole, report).apply(whole)
+        report = replace(report, whole=to_text(whole))
+    return report
 
 
 def _number(text: str, unit: str, names: Names, what: str) -> float:

@@ -64,13 +64,13 @@ def export_unit(
     """
     from pendel.core.drive.user_text import read_figure
     from pendel.core.fmu.model_description import coherent, role
-    from pendel.core.fmu.variables import Unit, What
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.fmu.variables import Unit, What, prepared_for
 
     if what not in (None, *(w.value for w in What)):
         raise DriveProblem(f"“{what}” cannot be exported. Choose plant, controller or drive.")
     seconds = read_figure(drive, step, "s", 0.0) if step else None
-    unit = Unit(prepare(drive), What(what or "drive"), tuple(inputs), seconds)
+    chosen = What(what or "drive")
+    unit = Unit(prepared_for(drive, chosen), chosen, tuple(inputs), seconds)
     listed = [
         UnitVariable(
             v.name,

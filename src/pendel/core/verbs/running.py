@@ -51,13 +51,13 @@ def run(
     DriveProblem
         where it brings C that was not allowed, for a signal it has not, and for a unit of another kind.
     """
-    from pendel.core.runs.simulate import prepare, run_drive  # slow to load
+    from pendel.core.runs.simulate import prepare_run, run_drive  # slow to load
     from pendel.core.trust import refuse_strange_c
 
     if until:
         commands.set_setting(drive, "until", until).apply(drive)
     refuse_strange_c(drive, "add --own-c")
-    kept = run_drive(prepare(drive), watch=watch)
+    kept = run_drive(prepare_run(drive), watch=watch)
     wanted = list(dict.fromkeys(signals)) or kept.keys
     for key in wanted:
         if key not in kept.keys:

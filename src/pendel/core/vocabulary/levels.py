@@ -7,13 +7,17 @@ from collections.abc import Sequence
 OURS = ("averaged", "switching", "device")
 _known = [*OURS]
 
+SYSTEM = "system"
+"""Of the whole drive, before all others: machines that carry an envelope stand with converter and inner loops as limits
+and losses; what has none runs at the plainest."""
+
 DRIVE_LEVEL = "drive"
 """A card's own choice of level that follows the drive's."""
 
 
 def levels() -> tuple[str, ...]:
-    """All that are known, from the plainest to the deepest."""
-    return tuple(_known)
+    """All that are known, from the plainest of a whole drive to the deepest."""
+    return (SYSTEM, *_known)
 
 
 def make_known(of_part: Sequence[str]) -> None:
@@ -24,6 +28,7 @@ def make_known(of_part: Sequence[str]) -> None:
 
 
 def plainest() -> str:
+    """Of a part's own."""
     return _known[0]
 
 

@@ -63,6 +63,7 @@ def block(id, title, sentence, keywords, ports, update, values=(), **more):
     )
 
 
+GAIN = "gain"
 KINDS = (
     block(
         "compare",
@@ -76,7 +77,7 @@ KINDS = (
         mark="+ −",
     ),
     block(
-        "gain",
+        GAIN,
         "Gain",
         "Multiplies by a constant.",
         "factor scale proportional",

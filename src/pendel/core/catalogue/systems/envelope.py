@@ -135,6 +135,15 @@ LIMITS = (
     Value("U_low", "No torque below", "V", "60", low=0.0),
     Value("U_full", "All torque from", "V", "80", low=0.0, open_low=True),
 )
+LOSSES = (
+    Value("P_0", "Loss at standstill", "W", "60", low=0.0),
+    Value("k_w", "Loss by speed", "W·s/rad", "0.4", low=0.0),
+    Value("k_ww", "Loss by speed²", "W·s²/rad²", "0.0012", low=0.0),
+    Value("P_M", "Loss at largest torque", "W", "1600", low=0.0),
+    Value("k_M", "Loss by torque", "W/N/m", "0", low=0.0),
+    Value("k_P", "Loss by power", "%", "0", low=0.0),
+    Value("k_PM", "Loss by both", "W·s/rad", "0", low=0.0),
+)
 STATES = (State("M", "torque", "N·m"),)
 SIGNALS = (
     Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
@@ -153,16 +162,7 @@ KIND = Part(
     group=Group.MACHINE,
     keywords="envelope traction system trip efficiency map loss vehicle generator",
     ports=PORTS,
-    values=(
-        *LIMITS,
-        Value("P_0", "Loss at standstill", "W", "60", low=0.0),
-        Value("k_w", "Loss by speed", "W·s/rad", "0.4", low=0.0),
-        Value("k_ww", "Loss by speed²", "W·s²/rad²", "0.0012", low=0.0),
-        Value("P_M", "Loss at largest torque", "W", "1600", low=0.0),
-        Value("k_M", "Loss by torque", "W/N/m", "0", low=0.0),
-        Value("k_P", "Loss by power", "%", "0", low=0.0),
-        Value("k_PM", "Loss by both", "W·s/rad", "0", low=0.0),
-    ),
+    values=(*LIMITS, *LOSSES),
     states=STATES,
     signals=SIGNALS,
     build=build,
