@@ -109,6 +109,9 @@ def test_an_envelope_is_kept_for_the_level_system_run_with_undone_and_removed(wi
     settle()
     (line,) = [each for each in window.drive_page.inspector.findChildren(EnvelopeLine) if each.isVisible()]
     assert "speed_pi.out" in words_of(line)
+    cards = window.drive_page.sheet.cards
+    assert cards["bridge"].opacity() < 0.6 and "envelope stands for it" in cards["current_pi"].toolTip()
+    assert cards["speed_pi"].opacity() == cards["door_motor"].opacity() == 1.0
     QTest.mouseClick(line.findChild(QPushButton), LEFT)
     settle()
     assert [f.sentence for f in window.session.examined.faults if "no machine here carries one" in f.sentence]

@@ -178,7 +178,7 @@ def test_what_it_cannot_stand_for_gets_a_sentence(door, made):
 def test_other_ways_to_run_have_it_and_what_is_shipped_is_whole(door, tmp_path):
     d = door
     series = d.series({"K_p": ["60 A*s/m", "80 A*s/m"]}, ["max(door_leaf.speed)", "max(door_motor.link_current)"])
-    rows = list(series)
+    rows = sorted(series, key=lambda row: row.number)
     assert len(rows) == 2 and all(np.isfinite([*row.figures.values()]).all() for row in rows)
     one = pendel.Drive(document=d.document.copy())
     one.set("K_p", "60 A*s/m")
@@ -210,3 +210,59 @@ def test_the_terminal_keeps_it_in_the_drive(tmp_path, capsys):
     assert main(["set", str(tmp_path / "kept.pendel"), "level=system"]) == 0
     assert main(["run", str(tmp_path / "kept.pendel"), "--until", "20 ms", "--out", str(tmp_path / "t.csv")]) == 0
     assert "door_motor.link_current" in (tmp_path / "t.csv").read_text().splitlines()[0]
+
+
+def with_envelope(example, machine, torque):
+    """With figures by hand, which need no runs."""
+    d = pendel.open_example(example)
+    limits = {"n_0": "0 rpm", "M_0": "300 N*m", "B_0": "300 N*m", "n_1": "2000 rpm", "M_1": "90 N*m", "B_1": "200 N*m"}
+    card = d.document.cards[machine]
+    texts = {
+        "torque": torque,
+        "per": "1",
+        "digest": "",
+        "level": "averaged",
+        "M_max": "300 N*m",
+        "U_0": "560 V",
+        **limits,
+    }
+    d.document.cards[machine] = commands.replace(card, envelope=texts)
+    d.set("level", "system")
+    return d
+
+
+def test_what_reads_what_goes_goes_and_so_does_what_only_that_heats():
+    trolley = at_level(with_envelope("service_trolley", "haul_machine", "torque_demand.out").document)
+    assert set(trolley.cards) == {"link", "haul_machine", "torque_demand", "gear", "trolley"}
+    warm = at_level(with_envelope("warm_haul_drive", "haul_machine", "torque_demand.out").document)
+    assert set(warm.cards) == {"link", "haul_machine", "torque_demand", "test_bench"}
+    heated = with_envelope("warm_haul_drive", "haul_machine", "torque_demand.out")
+    heated.add("resistor", "Oven", R="20 ohm")
+    for a, b in (("link.dc", "oven.a"), ("oven.heat", "housing.a")):
+        heated.connect(a, b)
+    assert {"housing", "ribs", "hall", "oven"} <= set(at_level(heated.document).cards), "that heats it still"
+
+
+@pytest.mark.parametrize(
+    ("asked", "speed", "link", "gives"),
+    [
+        ("90 N*m", "1000 rpm", "560 V", 90),
+        ("200 N*m", "2000 rpm", "560 V", 90),
+        ("200 N*m", "-2000 rpm", "560 V", 200),  # which brakes there
+        ("-250 N*m", "2000 rpm", "560 V", -200),
+        ("-250 N*m", "-2000 rpm", "560 V", -90),
+        ("200 N*m", "1000 rpm", "280 V", 90),  # half of the voltage is used up at half of the speed
+        ("200 N*m", "9000 rpm", "560 V", 0),
+    ],
+)
+def test_torque_stays_within_the_limits_of_its_speed_and_link(asked, speed, link, gives):
+    d = pendel.Drive()
+    values = {"M_max": "300 N*m", "U_0": "560 V", "J_m": "0.1 kg*m^2", "T_lag": "1 ms"}
+    rows = [("0 rpm", "300 N*m", "300 N*m"), ("2000 rpm", "90 N*m", "200 N*m")]
+    d.add("folded_machine", "Machine", rows=rows, **values)
+    d.add("dc_source", "Link", U_0=link, R_i="1 uohm")
+    d.add("imposed_speed", "Bench", profile=[("0 s", speed), ("9 s", speed)])
+    d.add("constant", "Asked", value=asked)
+    for a, b in (("link.dc", "machine.dc"), ("machine.shaft", "bench.a"), ("asked.out", "machine.torque")):
+        d.connect(a, b)
+    assert d.run("50 ms")["machine.torque"].y[-1] == pytest.approx(gives, rel=1e-4, abs=1e-3)

@@ -21,6 +21,7 @@ def envelopes(of: Subject) -> None:
     except DriveHasFindings as problem:
         of.result.findings += problem.findings
         return
+    of.result.aside = frozenset(of.drive.cards) - frozenset(folded.cards)
     keys = carriers(of.drive)
     of.result.findings += [each for each in examine(folded).faults if each.card in keys]
     for key in keys:

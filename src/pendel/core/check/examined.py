@@ -34,6 +34,8 @@ class Examined:
     """Numbers by which blocks are found in the shipped code, by card."""
     level: str = ""
     """Of detail, of the drive."""
+    aside: frozenset[str] = frozenset()
+    """Cards that are not in a run at the level *system*, as an envelope stands for them."""
 
     @property
     def faults(self) -> list[Finding]:

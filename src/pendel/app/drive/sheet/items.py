@@ -17,6 +17,10 @@ from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.declare import Kind, Part
 
 
+ASIDE = 0.45
+"""How much is seen of a card that is not in a run."""
+
+
 @dataclass
 class CardFace:
     """All a card shows."""
@@ -35,6 +39,8 @@ class CardFace:
     """Whether other cards are inside."""
     hint: str = ""
     """What its figure is, on hover."""
+    aside: bool = False
+    """Whether an envelope stands for it in a run."""
 
 
 class CardItem(QGraphicsItem):
@@ -51,7 +57,9 @@ class CardItem(QGraphicsItem):
 
     def show_face(self, face: CardFace) -> None:
         self.face = face
-        self.setToolTip("\n".join(words for words in (f"{face.name}: {face.kind.title}", face.hint) if words))
+        why = "At System an envelope stands for it." if face.aside else ""
+        self.setToolTip("\n".join(words for words in (f"{face.name}: {face.kind.title}", face.hint, why) if words))
+        self.setOpacity(ASIDE if face.aside else 1.0)
         self.update()
 
     def box(self) -> Box:

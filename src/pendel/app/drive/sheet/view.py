@@ -198,6 +198,7 @@ class SheetView(ZoomedView):
             trouble,
             card.face is not None,
             shown.figure_in_words(run, signal, session.cursor_time) if known else "",
+            set(held) <= session.examined.aside,
         )
 
     def _wire_style(self, wire: Wire, kinds: dict[str, Kind]) -> str | None:
