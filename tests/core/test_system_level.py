@@ -215,7 +215,8 @@ def test_the_terminal_keeps_it_in_the_drive(tmp_path, capsys):
 def with_envelope(example, machine, torque):
     """With figures by hand, which need no runs."""
     d = pendel.open_example(example)
-    limits = {"n_0": "0 rpm", "M_0": "300 N*m", "B_0": "300 N*m", "n_1": "2000 rpm", "M_1": "90 N*m", "B_1": "200 N*m"}
+    limits = {"n_0": "0 rpm", "M_0": "300 N*m", "B_0": "300 N*m"}
+    limits |= {"n_1": "2000 rpm", "M_1": "90 N*m", "B_1": "200 N*m"}
     card = d.document.cards[machine]
     texts = {
         "torque": torque,

@@ -16,7 +16,6 @@ from pendel.app.drive.sheet.symbols import path_of
 from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.declare import Kind, Part
 
-
 ASIDE = 0.45
 """How much is seen of a card that is not in a run."""
 
