@@ -341,6 +341,7 @@ class VariedDrive(EditedDrive):
         speeds: int = 8,
         torques: int = 12,
         checks: int = 12,
+        temperatures: Sequence[str] = (),
         file: str | Path | None = None,
         own_c: bool = False,
     ) -> EnvelopeReport:
@@ -355,6 +356,9 @@ class VariedDrive(EditedDrive):
             text with units, such as ``400 N*m`` and ``1200 rpm``.
         speeds, torques, checks
             how many of the grid, and points at random that the fit does not see.
+        temperatures
+            such as ``["20 °C", "120 °C"]``: all that gives heat away is held at each, one map for each of them; the
+            envelope is of the first. ``made.save("map.h5")`` (``.csv``, ``.mat``) writes the points of all.
         file
             where this drive is kept, by which a card of it finds it again; where it was opened or saved without it.
 
@@ -382,6 +386,7 @@ class VariedDrive(EditedDrive):
             top_torque,
             top_speed,
             *counts,
+            temperatures=temperatures,
             file=Path(file).absolute() if file else self.path,
         )
 

@@ -1,6 +1,9 @@
 """Envelopes: the part of a drive that a trip sees as one, cut out, run on a bench, fitted, and traced back."""
 
+from dataclasses import replace
+
 import numpy as np
+import pandas
 import pytest
 
 import pendel
@@ -8,11 +11,13 @@ from pendel.cli.main import main
 from pendel.core.catalogue.systems.envelope import TERMS, loss_terms
 from pendel.core.drive import commands
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.envelope.bench import bench_of, machines, torque_ends
+from pendel.core.envelope.bench import bench_of, held_at, machines, torque_ends
 from pendel.core.envelope.fitted import made_of
+from pendel.core.envelope.maps import efficiency, save_map
 from pendel.core.envelope.origin import digest_of, origin_of, path_of, state_of
 from pendel.core.envelope.points import Point, grid
-from pendel.core.errors import DriveProblem
+from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.formats.cells import cells_of_arrays, cells_of_file, rows_of
 
 MAP = ("door_motor", "speed_pi.out", "20 A", "3000 rpm")
 
@@ -203,3 +208,58 @@ def test_what_cannot_be_looked_at_in_detail_gets_a_sentence(tmp_path):
     trip.document.cards["traction"].made_from.update(file="door.pendel", machine="door_motor", torque="speed_pi.out")
     with pytest.raises(DriveProblem, match="asked for in A, not in N·m"):
         trip.in_detail(run, "traction", 0, 1)
+
+
+def test_a_map_is_a_document_that_other_programs_and_a_machine_read(tmp_path):
+    """The copper of the map grows by IEC 60028's 0.393 % a kelvin; what is read back is what was written."""
+    d = pendel.open_example("haul_drive")
+    ends = ("haul_machine", "torque_demand.out", "300 N*m", "600 rpm")
+    made = d.envelope(*ends, speeds=2, torques=4, checks=2, temperatures=["20 °C", "120 °C"])
+    made.save(tmp_path / "map.csv")
+    table = pandas.read_csv(tmp_path / "map.csv")
+    assert [*table.columns][:4] == ["speed [rpm]", "torque [N·m]", "loss [W]", "efficiency [%]"]
+    assert len(table) == 2 * (10 + 2) and table["check"].sum() == 4
+    still = table[(table["speed [rpm]"] == 0) & (table["check"] == 0)].groupby("temperature [°C]")["loss [W]"].max()
+    copper = {t: p.loss for t, m in made.maps for p in m.points if p.speed == 0 and p.asked == 300}
+    assert still.loc[20.0] == pytest.approx(copper[20.0]) and copper[120.0] > 1.15 * copper[20.0]
+    row = table.iloc[int(table["torque [N·m]"].idxmax())]
+    assert row["efficiency [%]"] != row["efficiency [%]"] or 0 < row["efficiency [%]"] < 100
+    for at in (made.made.worst, -made.made.worst):
+        if np.any(np.isclose(table["error [%]"] / 100, at)):
+            break
+    else:
+        pytest.fail("the worst error is not in it")
+    for ending in (".h5", ".mat"):
+        made.save(tmp_path / f"map{ending}")
+        cells = cells_of_file(tmp_path / f"map{ending}")
+        places = [cells.names.index(name) for name in ("speed", "torque", "efficiency", "loss")]
+        rows = rows_of(cells, places, ("rpm", "N*m", "%", "W"), needed=2)
+        assert len(rows) == len(table) and float(rows[3][0].split()[0]) == pytest.approx(table["speed [rpm]"][3])
+        assert rows[0][2] == "" or "%" in rows[0][2]
+    machine = pendel.Drive()
+    key = machine.add("machine_by_map", "Machine", M_max="310 N*m")
+    cold = table[table["temperature [°C]"] == 20.0]
+    machine.rows(key, [(f"{n} rpm", f"{m} N*m", "", f"{p} W") for n, m, p in cold.iloc[:, :3].itertuples(index=False)])
+    assert not [f for f in machine.check() if f.card == key and "Map" in f.sentence]
+    with pytest.raises(FileProblem, match="one of"):
+        save_map(made.maps, tmp_path / "map.xyz")
+
+
+def test_what_a_map_says_of_its_points_follows_by_hand():
+    assert efficiency(900.0, 100.0) == 0.9 and efficiency(-1000.0, 100.0) == 0.9
+    assert np.isnan(efficiency(0.0, 5.0)) and np.isnan(efficiency(-50.0, 100.0)), "nothing arrives"
+    bench = bench_of(pendel.open_example("car_door_drive").document, *MAP[:2])
+    bare = replace(bench, drive=pendel.Drive().document)
+    bare.drive.cards["door_motor"] = replace(bench.drive.cards["door_motor"], kind="inertia", values={}, choices={})
+    with pytest.raises(DriveProblem, match="same at any temperature"):
+        held_at(bare, 20.0)
+    held = held_at(bench, 80.0).drive
+    assert {"door_motor.heat", "bridge.heat"} <= {str(w.a) for w in held.wires.values()}
+
+
+def test_columns_of_files_of_arrays_are_tables():
+    cells = cells_of_arrays({"a [mA]": np.array([1.0, np.nan]), "m": np.eye(2), "t": np.zeros(7)}, "x.mat")
+    assert cells.names == ("a [mA]", "m 1", "m 2") and cells.units == ("mA", "", "")
+    assert cells.rows == (("1.0", "1.0", "0.0"), ("", "0.0", "1.0"))
+    with pytest.raises(FileProblem, match="rows and"):
+        cells_of_arrays({"a": np.zeros(600_000)}, "x.mat")

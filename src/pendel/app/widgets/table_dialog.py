@@ -122,7 +122,7 @@ def taken_from_file(
         where it holds no table.
     """
     if not path:
-        kinds = "Tables (*.csv *.txt *.tsv);;All files (*)"
+        kinds = "Tables (*.csv *.txt *.tsv *.mat *.h5 *.hdf5);;All files (*)"
         path, _ = QFileDialog.getOpenFileName(parent, "Take a table from a file", "", kinds)
     return _asked(parent, cells_of_file(Path(path)), wanted, needed) if path else None
 

@@ -25,6 +25,7 @@ from pendel.core.catalogue.systems.envelope import KIND, TERMS, loss_terms
 from pendel.core.drive import clips
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import save, to_text
+from pendel.core.envelope.maps import ENDINGS, save_map
 from pendel.core.envelope.points import Point
 from pendel.core.envelope.report import EnvelopeReport, adding, carrying
 from pendel.core.errors import DriveProblem, FileProblem
@@ -91,7 +92,8 @@ class EnvelopeWindow(QDialog):
         self.table = FigureTable("Values of the envelope", ("value", "symbol", "is"))
         self.copy_button = button("Copy as a card", self.copy, "primary")
         self.copy_button.setToolTip("Then Edit, Paste in the drive of a trip")
-        self.save_button = button("Save as a drive …", self.save)
+        self.save_button = button("Save …", self.save)
+        self.save_button.setToolTip("As a drive with the card alone, or the map's points as CSV, HDF5 or MAT")
         self.keep_button = button("Keep for level System", self.keep)
         self.keep_button.setToolTip(
             "The machine carries it: at System, chosen above the sheet, it stands for machine, converter and loops"
@@ -203,11 +205,15 @@ class EnvelopeWindow(QDialog):
         self.state.setText("Kept. Choose System above the sheet to run with it.")
 
     def save(self) -> None:
-        path = asked_path(self, "Save as a drive", "envelope.pendel", {".pendel": "Pendel drives"})
-        if not path:
+        kinds = {".pendel": "Pendel drives", **dict.fromkeys(ENDINGS, "Map of losses")}
+        path = asked_path(self, "Save the card or the map", "envelope.pendel", kinds)
+        if not path or self.report is None:
             return
         try:
-            save(self._made(), Path(path))
+            if Path(path).suffix in ENDINGS:
+                save_map(self.report.maps, Path(path))
+            else:
+                save(self._made(), Path(path))
         except FileProblem as problem:
             self.state.setText(str(problem))
             return

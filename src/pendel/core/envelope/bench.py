@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 
 from pendel.core.catalogue.card_names import with_values_of_missing
 from pendel.core.catalogue.declare import Block, Kind
+from pendel.core.catalogue.heat.bodies import AMBIENT
 from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.mechanics.loads import IMPOSED_SPEED
 from pendel.core.catalogue.systems import envelope
@@ -112,6 +113,30 @@ def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
     with_values_of_missing(made, drive)
     sources = frozenset(key for key, card in made.cards.items() if kind_of(card).group in (Group.SUPPLY, "supply"))
     return Bench(made, machine, asked, unit_asked(drive, torque), holder, sources)
+
+
+def held_at(bench: Bench, temperature: float) -> Bench:
+    """The same with all that can give heat away held at a temperature (°C), in place of bodies that it would warm."""
+    made = bench.drive.copy()
+    bodies = [key for key, card in made.cards.items() if kind_of(card).group == Group.HEAT]
+    if bodies:
+        commands.remove_cards(made, bodies).apply(made)
+    ports = [
+        End(key, port.name)
+        for key, card in made.cards.items()
+        for port in kind_of(card).ports
+        if port.link is Link.HEAT
+    ]
+    if not ports:
+        raise DriveProblem(
+            f"Nothing of {made.cards[bench.machine].name} and what feeds it has a heat port, so its losses are the "
+            "same at any temperature."
+        )
+    held = _added(made, AMBIENT.id, "Temperature of the map")
+    commands.set_value(made, held, AMBIENT.values[0].name, f"{temperature!r} °C").apply(made)
+    for port in ports:
+        commands.add_wire(made, port, End(held, AMBIENT.ports[0].name)).apply(made)
+    return replace(bench, drive=made)
 
 
 def unit_asked(drive: Drive, torque: str) -> str:

@@ -3,6 +3,7 @@ is reported by points that the fit did not see."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -11,7 +12,7 @@ from scipy.optimize import nnls
 
 from pendel.core.catalogue.systems.envelope import KIND, TERMS, UNITS, loss_terms
 from pendel.core.drive.document import Drive
-from pendel.core.envelope.bench import bench_of
+from pendel.core.envelope.bench import bench_of, held_at
 from pendel.core.envelope.points import Point, between, grid, run_points
 from pendel.core.errors import DriveProblem
 
@@ -49,6 +50,8 @@ class Made:
     """Speed (rad/s), and the most torque (N·m) before that drag that drove and that braked there."""
     link: float
     """V, of the bench."""
+    errors: tuple[tuple[float, ...], tuple[float, ...]]
+    """Of ``points`` and of ``checks``, as ``worst`` counts them, with their signs."""
 
 
 def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag: float, link: float) -> Made:
@@ -103,6 +106,7 @@ def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag:
         drag_of(points),
         limits_of(points),
         link,
+        (tuple(own.tolist()), tuple(off.tolist())),
     )
 
 
@@ -166,6 +170,7 @@ def make(
     torques: int = 12,
     checks: int = 12,
     length: float = 0.0,
+    temperature: float = math.nan,
     progress: Callable[[str], None] = lambda _: None,
     stopping: Callable[[], bool] = lambda: False,
 ) -> Made:
@@ -179,6 +184,8 @@ def make(
         what is asked for at most (SI, in the unit of that output), and the largest speed (rad/s) of the map.
     length
         s, of the first run of a point; the drive's own where it is 0.
+    temperature
+        °C, at which all is held that gives heat away; not-a-number for the drive as it is.
 
     Raises
     ------
@@ -189,6 +196,8 @@ def make(
     if not (2 <= speeds <= 60 and 4 <= torques <= 60 and 1 <= checks <= 500):
         raise DriveProblem("A map has 2 to 60 speeds, 4 to 60 torques, and 1 to 500 points that check it.")
     bench = bench_of(drive, machine, torque)
+    if not math.isnan(temperature):
+        bench = held_at(bench, temperature)
     from pendel.core.check.rules import examine
 
     length = length or examine(bench.drive).settings["until"]

@@ -11,6 +11,7 @@ from pendel.core.drive.commands import Command, changed
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import save
 from pendel.core.envelope.fitted import Made
+from pendel.core.envelope.maps import ENDINGS, save_map
 from pendel.core.errors import DriveProblem
 from pendel.core.formats.writing import write_atomically
 from pendel.core.quantities.units import number_text, si_unit, unit
@@ -40,11 +41,16 @@ class EnvelopeReport:
     """In which its torque is asked for."""
     level: str = ""
     """Of detail, at which the runs were."""
+    maps: tuple[tuple[float, Made], ...] = ()
+    """What was found, by the temperature (°C) at which parts were held; not-a-number where none was said."""
     whole: str = ""
     """The drive, as its file holds it, with the machine carrying the envelope; where that was asked for."""
 
     def save(self, path: Path) -> None:
-        """Write a drive with the card alone, or the ``whole``. Raises `FileProblem`."""
+        """Write a drive with the card alone, or the ``whole``; the map where the file ends so. Raises `FileProblem`."""
+        if path.suffix in ENDINGS:
+            save_map(self.maps, path)
+            return
         if self.whole:
             write_atomically(path, self.whole)
             return
@@ -53,7 +59,9 @@ class EnvelopeReport:
         save(drive, path)
 
 
-def report_of(made: Made, origin: dict[str, str], unit: str, level: str) -> EnvelopeReport:
+def report_of(maps: tuple[tuple[float, Made], ...], origin: dict[str, str], unit: str, level: str) -> EnvelopeReport:
+    """Of the first of the maps."""
+    made = maps[0][1]
     return EnvelopeReport(
         made.machine,
         dict(made.values),
@@ -64,6 +72,7 @@ def report_of(made: Made, origin: dict[str, str], unit: str, level: str) -> Enve
         made=made,
         origin=origin,
         unit=unit,
+        maps=maps,
         level=level if level != SYSTEM else plainest(),
     )
 

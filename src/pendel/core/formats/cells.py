@@ -8,16 +8,20 @@ from __future__ import annotations
 import csv
 import re
 import statistics
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from pendel.core.errors import ExpressionProblem, FileProblem
-from pendel.core.formats.flux_files import is_remark, names_above, text_of
+from pendel.core.formats.flux_files import is_remark, names_above, text_of, variables
 from pendel.core.quantities.units import unit
 
 LARGEST = 64 << 20
-MOST_ROWS = 500_000
+MOST_ROWS, MOST_COLUMNS = 500_000, 1000
+OF_ARRAYS = (".mat", ".h5", ".hdf5")
 NUMBER = re.compile(r"[-+]?(?:\d+[.,]?\d*|[.,]\d+)(?:[eE][-+]?\d+)?")
 BRACKETS = re.compile(r"[\[(]([^\[\]()]*)[\])]")
 
@@ -76,7 +80,10 @@ def cells_of(text: str, source: str = "what was pasted") -> Cells:
 
 
 def cells_of_file(path: Path) -> Cells:
-    """The table in a text file. Raises `FileProblem` where it cannot be read as one."""
+    """The table in a text file, or of the columns in a MAT or HDF5 file. Raises `FileProblem` where it cannot be read
+    as one."""
+    if path.suffix.lower() in OF_ARRAYS:
+        return cells_of_arrays(variables(path), path.name)
     if path.exists() and not path.is_file():
         raise FileProblem(str(path), "this is no file, but a folder or a device. Choose a file.")
     try:
@@ -88,6 +95,33 @@ def cells_of_file(path: Path) -> Cells:
             str(path), f"it cannot be read ({problem.strerror or problem}). Check that it is there."
         ) from problem
     return cells_of(text_of(data), path.name)
+
+
+def cells_of_arrays(arrays: Mapping[str, np.ndarray], source: str) -> Cells:
+    """Those of the arrays that are as long as most, as columns; a matrix as several. What is no number is left empty.
+    Raises `FileProblem` where there are too many."""
+    columns = {}
+    for name, array in arrays.items():
+        if array.ndim == 1:
+            columns[name] = array
+        else:
+            columns |= {f"{name} {k + 1}": column for k, column in enumerate(array.T)}
+    lengths = Counter(len(column) for column in columns.values())
+    length = max(lengths, key=lambda each: (lengths[each], each))
+    kept = {name: column for name, column in columns.items() if len(column) == length}
+    if length > MOST_ROWS or len(kept) > MOST_COLUMNS:
+        raise FileProblem(
+            source,
+            f"it has {length} rows and {len(kept)} columns; at most {MOST_ROWS} and {MOST_COLUMNS} are taken. Leave "
+            "some out.",
+        )
+    rows = zip(*([repr(x) if np.isfinite(x) else "" for x in column.tolist()] for column in kept.values()))
+    return Cells(tuple(kept), tuple(map(_unit_of_name, kept)), tuple(rows), tuple(range(1, length + 1)), source)
+
+
+def _unit_of_name(name: str) -> str:
+    words = BRACKETS.findall(name)[-1:]
+    return words[0].strip() if words and is_unit_text(words[0]) else ""
 
 
 def _is_remark(line: str) -> bool:

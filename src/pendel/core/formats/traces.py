@@ -102,6 +102,11 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
 
 def save_columns(table: list[Column], path: Path) -> None:
     """Write columns as they are, the first a time. Raises `FileProblem`."""
+    save_table(table, path, "traces")
+
+
+def save_table(table: Sequence[Column], path: Path, what: str = "map") -> None:
+    """Write columns as they are, in a format that needs no time where the first is none. Raises `FileProblem`."""
     if path.suffix not in formats():
         raise FileProblem(str(path), f"the ending must be one of {', '.join(formats())}.")
     try:
@@ -109,7 +114,7 @@ def save_columns(table: list[Column], path: Path) -> None:
             writer_for(path.suffix)(table, begun)
     except OSError as problem:
         raise FileProblem(
-            str(path), f"the traces cannot be saved: {problem.strerror or problem}. Choose another folder."
+            str(path), f"the {what} cannot be saved: {problem.strerror or problem}. Choose another folder."
         ) from problem
     except PendelError:
         raise

@@ -34,6 +34,12 @@ def endings_of_traces() -> Iterable[str]:
     return formats()
 
 
+def endings_of_maps() -> Iterable[str]:
+    from pendel.core.envelope.maps import ENDINGS  # slow to load
+
+    return ENDINGS
+
+
 def endings_of_models() -> Iterable[str]:
     from pendel.core.formats.linear_models import ENDINGS  # slow to load
 
@@ -231,10 +237,17 @@ VERBS = (
             Parameter("speeds", "how many, from standstill; 8 without it", "N"),
             Parameter("torques", "how many at each, of both signs; 12 without it", "N"),
             Parameter("checks", "points at random that the fit does not see; 12 without it", "N"),
+            Parameter(
+                "temperatures",
+                "hold all that gives heat away at it, such as 80 °C, one map for each",
+                "TEMPERATURE",
+                many=True,
+                option="temperature",
+            ),
             Parameter("keep", "have the machine carry it, for the level system; --out writes this drive", flag=True),
         ),
-        writes="a drive with the card, such as haul.pendel; its values go to the terminal",
-        endings=lambda: (".pendel",),
+        writes="a drive with the card, such as haul.pendel, or the map, such as haul.csv; values go to the terminal",
+        endings=lambda: (".pendel", *endings_of_maps()),
     ),
     Verb(
         "loops",

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -28,6 +29,7 @@ def envelope(
     torques: str | None = None,
     checks: str | None = None,
     keep: bool = False,
+    temperatures: Iterable[str] = (),
     *,
     file: Path | None = None,
     progress: Callable[[str], None] = lambda _: None,
@@ -39,6 +41,8 @@ def envelope(
     ----------
     keep
         tell the drive with the machine carrying the envelope, too.
+    temperatures
+        at which all that gives heat away is held, one map for each; the envelope is of the first.
 
     Raises
     ------
@@ -51,20 +55,28 @@ def envelope(
     from pendel.core.series.points import whole_number
 
     names = names_of(drive)
-    made = make(
-        drive,
-        machine,
-        torque,
-        _number(top_torque, unit_asked(drive, torque), names, "The largest torque"),
-        _number(top_speed, "rad/s", names, "The largest speed"),
-        speeds=whole_number("a number of speeds", speeds, 2, 60) if speeds else 8,
-        torques=whole_number("a number of torques", torques, 4, 60) if torques else 12,
-        checks=whole_number("a number of checks", checks, 1, 500) if checks else 12,
-        progress=progress,
-        stopping=stopping,
+    held = [_number(text, "°C", names, "The temperature") for text in temperatures] or [math.nan]
+    maps = tuple(
+        (
+            temperature,
+            make(
+                drive,
+                machine,
+                torque,
+                _number(top_torque, unit_asked(drive, torque), names, "The largest torque"),
+                _number(top_speed, "rad/s", names, "The largest speed"),
+                speeds=whole_number("a number of speeds", speeds, 2, 60) if speeds else 8,
+                torques=whole_number("a number of torques", torques, 4, 60) if torques else 12,
+                checks=whole_number("a number of checks", checks, 1, 500) if checks else 12,
+                temperature=temperature,
+                progress=progress,
+                stopping=stopping,
+            ),
+        )
+        for temperature in held
     )
     origin, asked_in = origin_of(drive, file, machine, torque), unit_asked(drive, torque)
-    report = report_of(made, origin, asked_in, drive.settings["level"])
+    report = report_of(maps, origin, asked_in, drive.settings["level"])
     if keep:
         whole = drive.copy()
         carrying(whole, report).apply(whole)
