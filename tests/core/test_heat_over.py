@@ -134,6 +134,69 @@ def test_starts_brakes_and_reversals_warm_as_a_run_through_the_whole_duty_does(k
             heat_over(d.document, duty_of(d.document, {**columns, "time": ["0.2 s", "0.2 s"]}))
 
 
+def derated(reads: str, ratio: str | list[tuple[str, str]]) -> pendel.Drive:
+    """A stalled motor on a bridge, whose controller takes duty back from 70 °C of one of two bodies on."""
+    d = pendel.Drive("Derated")
+    d.set("tick", "1 ms")
+    if isinstance(ratio, str):
+        d.add("constant", "Ratio", value=ratio)
+    else:
+        d.add("profile", "Ratio", profile=ratio)
+    d.add("dc_source", "Source", U_0="24 V", R_i="0")
+    d.add("four_quadrant_bridge", "Bridge", R_on="1 mohm")
+    d.add("brushed_dc", "Motor", R_a="1.2 ohm", L_a="0.2 mH")
+    d.add("imposed_speed", "Clamp")
+    d.add("heat_capacity", "Copper", C="8 J/K", T_0="25 °C")
+    d.add("heat_resistance", "Slots", R="0.5 K/W")
+    d.add("heat_capacity", "Housing", C="12 J/K", T_0="25 °C")
+    d.add("heat_resistance", "Way", R="2.5 K/W")
+    d.add("ambient", "Air", T="25 °C")
+    d.add("temperature_sensor", "Feeler")
+    d.add("curve", "Derating")
+    d.rows("derating", [("0", "1"), ("70", "1"), ("100", "0.4"), ("300", "0.4")])
+    d.add("product", "Allowed")
+    for a, b in (
+        ("source.dc", "bridge.dc"),
+        ("bridge.out", "motor.winding"),
+        ("motor.shaft", "clamp.a"),
+        ("motor.heat", "copper.a"),
+        ("copper.b", "slots.a"),
+        ("slots.b", "housing.a"),
+        ("housing.b", "way.a"),
+        ("way.b", "air.a"),
+        (reads, "feeler.measured"),
+        ("feeler.value", "derating.x"),
+        ("derating.out", "allowed.a"),
+        ("ratio.out", "allowed.b"),
+        ("allowed.out", "bridge.duty"),
+    ):
+        d.connect(a, b)
+    d.set("until", "20 ms")
+    return d
+
+
+@pytest.mark.parametrize("reads", ["copper.temperature", "housing.temperature"])
+def test_what_a_controller_does_by_a_bodys_temperature_is_that_of_a_run_through_the_duty(reads):
+    d = derated(reads, "0.5")
+    told = heat_over(d.document, duty_of(d.document, {"time": ["90 s", "45 s"], "ratio.value": ["0.5", "0.2"]}))
+    corners = [("0 s", "0.5"), ("90 s", "0.5"), ("90 s", "0.2"), ("135 s", "0.2")]
+    run = derated(reads, corners).run(135.0)
+    t = np.linspace(1, 134, 200)
+    for key in ("copper.temperature", "housing.temperature"):
+        rise = run[key].y.max() - 25
+        found = np.interp(t, told.times, told.temperatures[key])
+        assert found == pytest.approx(run[key].at(t), abs=0.005 * rise) and rise > 45
+    assert [*told.heat] == ["motor.heat"], "a body that is read gives no heat"
+    free = heat_over(*undisturbed(d))
+    assert free.temperatures["copper.temperature"].max() > 20 + told.temperatures["copper.temperature"].max()
+
+
+def undisturbed(d: pendel.Drive):
+    """The same where nothing is taken back."""
+    d.rows("derating", [("0", "1"), ("300", "1")])
+    return d.document, duty_of(d.document, {"time": ["90 s", "45 s"], "ratio.value": ["0.5", "0.2"]})
+
+
 def test_the_highest_load_meets_the_limit_of_the_closed_form():
     d = stalled(limit="120 °C")
     duty = duty_of(d.document, {"source.U_0": ["6 V"]}, kind="S1", time="1 h")
@@ -164,11 +227,11 @@ def test_what_cannot_be_told_is_said():
         with pytest.raises(DriveProblem, match=re.escape(words)):
             duty = duty_of(drive.document, values, kind=kind, time="10 min")
             heat_over(drive.document, duty)
-    derated = stalled()
-    derated.add("temperature_sensor", "Feeler")
-    derated.connect("copper.temperature", "feeler.measured")
-    with pytest.raises(DriveProblem, match="Feeler reads “temperature” of Copper"):
-        heat_over(derated.document, duty_of(derated.document, {"time": ["1 s"], "source.U_0": ["6 V"]}))
+    watched = stalled()
+    watched.add("gain", "Watch")
+    watched.connect("way.heat", "watch.x")
+    with pytest.raises(DriveProblem, match="Watch reads “heat” of Way"):
+        heat_over(watched.document, duty_of(watched.document, {"time": ["1 s"], "source.U_0": ["6 V"]}))
     lonely = stalled()
     lonely.remove("way", "air")
     duty = duty_of(lonely.document, {"source.U_0": ["6 V"]}, kind="S1", time="60 s")

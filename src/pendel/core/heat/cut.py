@@ -17,12 +17,21 @@ from pendel.core.vocabulary import Group, Link
 @dataclass(frozen=True)
 class Joint:
     """Heat ports that one wire joins, some of parts and some of bodies. ``ends`` are those of parts; ``meter`` is the
-    card that holds its temperature on the electrical side, ``source`` the one that gives its heat on the other."""
+    card that holds its temperature on the electrical side, ``source`` the one that gives its heat on the other.
+    ``is_read`` tells that a block acts by that temperature; where nothing else is there, no part gives heat."""
 
     ends: tuple[End, ...]
     title: str
     meter: str
     source: str
+    is_read: bool = False
+    body: End | None = None
+    """The port of a body among them."""
+
+    @property
+    def end(self) -> End:
+        """By which it is known: the port of a part, else that of the body that is read."""
+        return self.ends[0] if self.ends or self.body is None else self.body
 
 
 @dataclass(frozen=True)
@@ -44,7 +53,7 @@ def cut(drive: Drive) -> Cut:
     Raises
     ------
     DriveProblem
-        where no part gives heat to a body, or a block reads a body.
+        where no part gives heat to a body, or a block reads something else of one than its temperature.
     """
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     bodies = [key for key, kind in kinds.items() if is_body(kind)]
@@ -61,19 +70,29 @@ def cut(drive: Drive) -> Cut:
         cold.table(table).clear()
     cold.cards = {key: replace(drive.cards[key], inside="", role="") for key in bodies}
     cold.wires = {k: w for k, w in drive.wires.items() if w.a.card in bodies and w.b.card in bodies}
-    _refuse_readers(drive, bodies)
+    readers = _readers(drive, kinds, bodies)
+    for port in readers:
+        if not any(port in net for net in joints):
+            joints.append([port])
     commands.remove_cards(electric, bodies).apply(electric)
     found = []
     for number, net in enumerate(joints, 1):
         parts = tuple(end for end in net if end.card not in bodies)
-        title = ", ".join(titles_of(drive, kinds, end) for end in parts)
+        title = ", ".join(titles_of(drive, kinds, end) for end in parts or net)
         meter = _added(electric, stand_ins.METER, f"Meter {number}")
         for end in parts:
             commands.add_wire(electric, end, End(meter, stand_ins.PORT)).apply(electric)
+        if not parts:  # nothing gives heat there, so that is said
+            nothing = _added(electric, stand_ins.SOURCE, f"Nothing {number}")
+            commands.set_value(electric, nothing, End.parse(stand_ins.given(nothing)).port, "0 W").apply(electric)
+            commands.add_wire(electric, End(nothing, stand_ins.PORT), End(meter, stand_ins.PORT)).apply(electric)
+        acting = [reader for port, ends in readers.items() if port in net for reader in ends]
+        for reader in acting:
+            commands.add_wire(electric, End.parse(stand_ins.felt(meter)), reader).apply(electric)
         source = _added(cold, stand_ins.SOURCE, f"Source {number}")
         inside = next(end for end in net if end.card in bodies)
         commands.add_wire(cold, End(source, stand_ins.PORT), inside).apply(cold)
-        found.append(Joint(parts, title, meter, source))
+        found.append(Joint(parts, title, meter, source, bool(acting), inside))
     _join_bodies(drive, cold, joints, bodies)
     for part in (electric, cold):
         with_values_of_missing(part, drive)
@@ -111,16 +130,21 @@ def _added(drive: Drive, kind: str, name: str) -> str:
     return next(key for key in drive.cards if key not in before)
 
 
-def _refuse_readers(drive: Drive, bodies: list[str]) -> None:
-    """A controller that acts by a body's temperature would make the heat follow it within a stretch."""
+def _readers(drive: Drive, kinds: dict[str, Kind], bodies: list[str]) -> dict[End, list[End]]:
+    """Ends that read the temperature of a body, by the body's port that has it. Raises `DriveProblem` where something
+    else of a body is read."""
+    found: dict[End, list[End]] = {}
     for wire in drive.wires.values():
-        port = kind_of(drive.cards[wire.a.card]).port(wire.a.port)
-        if wire.a.card in bodies and wire.b.card not in bodies and (port is None or port.link is not Link.HEAT):
+        port = kinds[wire.a.card].port(wire.a.port)
+        if wire.a.card not in bodies or wire.b.card in bodies or (port is not None and port.link is Link.HEAT):
+            continue
+        if f"{wire.a}" != stand_ins.felt(wire.a.card):
             raise DriveProblem(
-                f"{drive.cards[wire.b.card].name} reads “{wire.a.port}” of {drive.cards[wire.a.card].name}. What a "
-                "controller does by a body's temperature is not followed over a duty: take that wire off, or look at "
-                "runs."
+                f"{drive.cards[wire.b.card].name} reads “{wire.a.port}” of {drive.cards[wire.a.card].name}. Over a "
+                "duty a controller can act by a body's temperature alone: take that wire off, or look at runs."
             )
+        found.setdefault(End(wire.a.card, stand_ins.PORT), []).append(wire.b)
+    return found
 
 
 def _join_bodies(drive: Drive, cold: Drive, joints: list[list[End]], bodies: list[str]) -> None:

@@ -36,6 +36,8 @@ CHANGED, PIECES = 3e-3, 24
 a change is condensed."""
 REACH = 25.0
 """K, from where a straight line was made."""
+FINE = 5.0
+"""Times as near, where a controller acts by a temperature: it may begin to at any."""
 NEAR = 0.6
 """Of a line's reach: where a step may begin with it, so that it is some way to the end of its reach."""
 STEP = 20.0
@@ -67,6 +69,8 @@ class Line:
     """Means of what is watched, where it was made."""
     steady: Line | None = None
     """Of a moment of a change that follows the one before: the line without that."""
+    read: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=bool))
+    """Of each joint, whether a controller acts by its temperature, shape (m,); empty where none does."""
 
     def plus(self, more: np.ndarray) -> Line:
         """The same while there is more heat (W), shape (m,)."""
@@ -76,8 +80,17 @@ class Line:
         return np.asarray(self.heat + self.slopes @ (temperatures - self.about))
 
     def distance(self, temperatures: np.ndarray) -> float:
-        """K from where it was made; a joint whose temperature changes nothing does not count."""
-        return float(np.max(np.abs(temperatures - self.about) * self.matters))
+        """K from where it was made; a joint whose temperature changes nothing does not count, and one that a controller
+        acts by counts `FINE` times."""
+        return float(np.max(self.distances(temperatures)))
+
+    def distances(self, temperatures: np.ndarray) -> np.ndarray:
+        """The same of each joint, shape (…, m)."""
+        return np.asarray(np.abs(temperatures - self.about) * self._counts)
+
+    @cached_property
+    def _counts(self) -> np.ndarray:
+        return np.where(self.read, FINE, self.matters) if len(self.read) else self.matters.astype(float)
 
     def reaches(self, temperatures: np.ndarray) -> bool:
         return self.distance(temperatures) <= self.reach
@@ -156,6 +169,7 @@ class OperatingPoints:
 
     def __post_init__(self) -> None:
         self.meters = [joint.meter for joint in self.cut.joints]
+        self.read = np.array([joint.is_read for joint in self.cut.joints])
         names = (*self.targets, *map(stand_ins.temperature, self.meters))
         self.following = Following(prepare(self.cut.electric), names)
         if self.following.as_a_whole:
@@ -183,7 +197,7 @@ class OperatingPoints:
                 return nearest
         self.progress(self.words(texts))
         here = self._settled(texts, temperatures, self._begin(texts, temperatures), self._window(texts))
-        if known:
+        if known and not self.read.any():
             room = max(SAME * float(np.max(np.abs(here.heat))), ENOUGH)
             if (
                 np.max(np.abs(nearest.at(temperatures) - here.heat)) <= room
@@ -193,7 +207,7 @@ class OperatingPoints:
                 known[next(n for n, each in enumerate(known) if each is nearest)] = wider
                 return wider
         slopes = self._slopes(texts, temperatures, here)
-        line = Line(temperatures.copy(), here.heat, slopes, here.ripple, here.window, seen=here.seen)
+        line = Line(temperatures.copy(), here.heat, slopes, here.ripple, here.window, seen=here.seen, read=self.read)
         known.append(line)
         self._ends[texts] = here
         return line
@@ -283,12 +297,13 @@ class OperatingPoints:
         """What heat changes with each temperature (W/K), by one more run for each, a little warmer."""
 
         def warmer(joint: int) -> np.ndarray:
-            there = temperatures + STEP * np.eye(len(temperatures))[joint]
+            there = temperatures + steps[joint] * np.eye(len(temperatures))[joint]
             return self._settled(texts, there, here.end, here.window, with_ripple=False).heat
 
+        steps = np.where(self.read, STEP / FINE, STEP)
         with ThreadPoolExecutor(max_workers=4) as pool:
             others = list(pool.map(warmer, range(len(temperatures))))
-        return np.array([(other - here.heat) / STEP for other in others]).T
+        return np.array([(other - here.heat) / step for other, step in zip(others, steps)]).T
 
     def _inputs(self, texts: tuple[str, ...], temperatures: np.ndarray) -> tuple[Prepared, Inputs]:
         temperature_texts = [f"{float(t)!r}" for t in temperatures]

@@ -295,7 +295,7 @@ class Walk:
 
     def _until_reach(self, joints: np.ndarray, step: Step, line: Line, length: float) -> float:
         """Where the line no longer reaches; half the length where that is not what is wrong."""
-        beyond = np.any((np.abs(joints - line.about) > line.reach) & line.matters, axis=1)
+        beyond = np.any(line.distances(joints) > line.reach, axis=1)
         times = step.times - step.times[0]
         inside = times[: int(np.argmax(beyond))] if beyond.any() else times[:0]
         return float(inside[-1]) if len(inside) > 1 and inside[-1] < 0.9 * length else length / 2
@@ -350,13 +350,13 @@ class Walk:
         titles = {self.key(place): self.title(place) for place in range(len(self.network.outputs))}
         temperatures = {self.key(n): every[:, n] for n in range(every.shape[1])}
         warmest = {self.key(n): peaks[:, n] for n in range(every.shape[1])}
-        names = [self.key(n) for n in range(self.joints)]
+        giving = [n for n, joint in enumerate(self.network.cut.joints) if joint.ends]
         return HeatOver(
             self.duty,
             times,
             temperatures,
             titles,
-            dict(zip(names, heat.T)),
+            {self.key(n): heat[:, n] for n in giving},
             warmest,
             steady,
             self._uses(times, warmest, titles),
@@ -366,8 +366,7 @@ class Walk:
     def key(self, place: int) -> str:
         """Of a joint its port (``machine.heat``), of a body its signal."""
         if place < self.joints:
-            end = self.network.cut.joints[place].ends[0]
-            return f"{end.card}.{end.port}"
+            return str(self.network.cut.joints[place].end)
         return self.network.outputs[place]
 
     def _ripples(self, steps: Sequence[Step]) -> dict[int, np.ndarray]:
