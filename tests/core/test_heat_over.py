@@ -74,7 +74,7 @@ def test_temperatures_over_a_duty_are_those_of_the_whole_equations(law):
     assert steady[-1] == pytest.approx(integrated(many, AIR, 60.0, law), abs=0.01 * rise)
 
 
-def started(level: str | list[tuple[str, str]]) -> pendel.Drive:
+def started(level: str | list[tuple[str, str]], *, blown: bool = False) -> pendel.Drive:
     """A brushed motor with a flywheel on a bridge, at a duty ratio or along a profile of it: a start loses as much in
     its winding as the flywheel takes up."""
     d = pendel.Drive("Starts")
@@ -89,13 +89,17 @@ def started(level: str | list[tuple[str, str]]) -> pendel.Drive:
     d.add("inertia", "Wheel", J="0.002 kg*m^2")
     d.add("friction", "Bearing")
     d.add("heat_capacity", "Copper", C="15 J/K", T_0="25 °C")
-    d.add("heat_resistance", "Way", R="4 K/W")
+    if blown:  # by a fan that stands between motor and wheel
+        d.add("blown_convection", "Way", h_0="2", h_n="60", n_n="1500 rpm", A="0.02 m²")
+        d.connect("motor.shaft", "way.shaft")
+    else:
+        d.add("heat_resistance", "Way", R="4 K/W")
     d.add("ambient", "Air", T="25 °C")
     for a, b in (
         ("source.dc", "bridge.dc"),
         ("bridge.out", "motor.winding"),
         ("ratio.out", "bridge.duty"),
-        ("motor.shaft", "wheel.a"),
+        ("way.shaft" if blown else "motor.shaft", "wheel.a"),
         ("wheel.b", "bearing.a"),
         ("motor.heat", "copper.a"),
         ("copper.b", "way.a"),
@@ -132,6 +136,39 @@ def test_starts_brakes_and_reversals_warm_as_a_run_through_the_whole_duty_does(k
     if not kind:
         with pytest.raises(DriveProblem, match="A stretch of 200 ms is too short.*leave changes out"):
             heat_over(d.document, duty_of(d.document, {**columns, "time": ["0.2 s", "0.2 s"]}))
+
+
+def test_what_a_fan_on_the_shaft_blows_away_is_that_of_a_run_through_the_duty():
+    """A motor that cools itself gets warmer where it turns slowly with the same load."""
+    d = started("0.8", blown=True)
+    d.set("bearing.M_c", "0.4 N*m")
+    d.set("bearing.M_s", "0.4 N*m")
+    duty = duty_of(d.document, {"time": ["60 s", "60 s"], "ratio.value": ["0.8", "0.25"]})
+    told = heat_over(d.document, duty)
+    corners = [("0 s", "0.8"), ("60 s", "0.8"), ("60 s", "0.25"), ("120 s", "0.25")]
+    through = started(corners, blown=True)
+    through.set("bearing.M_c", "0.4 N*m")
+    through.set("bearing.M_s", "0.4 N*m")
+    run = through.run(120.0)
+    y = run["copper.temperature"]
+    t = np.linspace(1, 119, 200)
+    rise = y.y.max() - 25
+    found = np.interp(t, told.times, told.temperatures["copper.temperature"])
+    assert found == pytest.approx(y.at(t), abs=0.02 * rise)
+    assert rise > 4 and y.at([119])[0] > 25 + 1.5 * (y.at([59])[0] - 25), "slow is warmer"
+    speed, heat = run["motor.speed"].at([58])[0], run["way.heat"].at([58])[0]
+    by_hand = (2 + 60 * (speed / (1500 * np.pi / 30)) ** 0.8) * 0.02 * run["way.difference"].at([58])[0]
+    assert heat == pytest.approx(by_hand, rel=1e-4)
+    steady = heat_over(d.document, duty, steady=True).temperatures["copper.temperature"]
+    assert steady[0] == pytest.approx(steady[-1], abs=2e-3)
+    d.disconnect("motor.shaft", "way.shaft")
+    d.disconnect("way.shaft", "wheel.a")
+    d.set("way.n", "1500 rpm")  # now by a fan of its own
+    own = d.run("1 s")
+    assert own["way.heat"].y[-1] == pytest.approx(62 * 0.02 * own["way.difference"].y[-1], rel=1e-4)
+    d.connect("way.shaft", "wheel.a")
+    with pytest.raises(DriveProblem, match="no machine that says how fast it turns"):
+        heat_over(d.document, duty)
 
 
 def derated(reads: str, ratio: str | list[tuple[str, str]]) -> pendel.Drive:

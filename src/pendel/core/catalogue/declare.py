@@ -49,6 +49,8 @@ class Port:
     high: float | None = None
     usual: tuple[str, ...] = ()
     role: SignalRole | None = None
+    only_wired: bool = False
+    """Whether it is no port to the equations where it is left alone, as one for heat that may be."""
 
     @property
     def takes(self) -> tuple[str, ...]:

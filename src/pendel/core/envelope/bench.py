@@ -163,7 +163,9 @@ def _behind(drive: Drive, machine: str) -> list[str]:
         for wire in drive.wires.values():
             for here, there in ((wire.a, wire.b), (wire.b, wire.a)):
                 port = kind_of(drive.cards[here.card]).port(here.port)
-                if here.card == card and port is not None and port.link in MECHANICAL and there.card not in found:
+                body = kind_of(drive.cards[there.card]).group == Group.HEAT  # a fan on the shaft cools the machine
+                moves = port is not None and port.link in MECHANICAL
+                if here.card == card and moves and not body and there.card not in found:
                     found.append(there.card)
     return found[1:]
 

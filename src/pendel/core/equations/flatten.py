@@ -106,13 +106,14 @@ def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APa
 
 def port_lines(drive: Drive, parts: Mapping[str, APart]) -> dict[tuple[str, str], int]:
     """Ports that carry power, by card and name, with their numbers of lines. A heat port that may be left alone, and
-    is, is none: its part has a temperature that was entered, and its heat goes nowhere."""
+    is, is none: its part has a temperature that was entered, and its heat goes nowhere. So are others that say so."""
     wired = {(end.card, end.port) for wire in drive.wires.values() for end in (wire.a, wire.b)}
     return {
         (key, p.name): p.link.lines
         for key, kind in parts.items()
         for p in kind.ports
-        if not p.link.is_signal and (p.link is not Link.HEAT or p.required or (key, p.name) in wired)
+        if not p.link.is_signal
+        and ((p.link is not Link.HEAT and not p.only_wired) or p.required or (key, p.name) in wired)
     }
 
 

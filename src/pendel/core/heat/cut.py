@@ -9,9 +9,9 @@ from pendel.core.catalogue.declare import Kind, Part
 from pendel.core.catalogue.heat import stand_ins
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
-from pendel.core.drive.document import BESIDE_TABLES, Drive, End
+from pendel.core.drive.document import BESIDE_TABLES, Drive, End, Wire
 from pendel.core.errors import DriveProblem
-from pendel.core.vocabulary import Group, Link
+from pendel.core.vocabulary import Group, Link, SignalRole
 
 
 @dataclass(frozen=True)
@@ -35,12 +35,22 @@ class Joint:
 
 
 @dataclass(frozen=True)
+class Fan:
+    """A body of which a shaft's speed decides: ``speed`` is the signal (rad/s) on the electrical side, ``value`` what
+    it is on the other."""
+
+    speed: str
+    value: str
+
+
+@dataclass(frozen=True)
 class Cut:
     """``electric`` has a calorimeter at each joint in place of all bodies, ``bodies`` a source of heat."""
 
     electric: Drive
     bodies: Drive
     joints: tuple[Joint, ...]
+    fans: tuple[Fan, ...] = ()
 
 
 def is_body(kind: Kind) -> bool:
@@ -70,11 +80,16 @@ def cut(drive: Drive) -> Cut:
         cold.table(table).clear()
     cold.cards = {key: replace(drive.cards[key], inside="", role="") for key in bodies}
     cold.wires = {k: w for k, w in drive.wires.items() if w.a.card in bodies and w.b.card in bodies}
-    readers = _readers(drive, kinds, bodies)
+    readers, fans = _readers(drive, kinds, bodies), _fans(drive, kinds, bodies)
     for port in readers:
         if not any(port in net for net in joints):
             joints.append([port])
+    shafts = [[end for end in net if end.card not in bodies] for net in _shaft_nets(drive, kinds, bodies)]
     commands.remove_cards(electric, bodies).apply(electric)
+    for net in shafts:  # what a fan's shaft held together stays so
+        for end in net[1:]:
+            if not {Wire(net[0], end).key, Wire(end, net[0]).key} & set(electric.wires):
+                commands.add_wire(electric, net[0], end).apply(electric)
     found = []
     for number, net in enumerate(joints, 1):
         parts = tuple(end for end in net if end.card not in bodies)
@@ -96,7 +111,41 @@ def cut(drive: Drive) -> Cut:
     _join_bodies(drive, cold, joints, bodies)
     for part in (electric, cold):
         with_values_of_missing(part, drive)
-    return Cut(electric, cold, tuple(found))
+    return Cut(electric, cold, tuple(found), fans)
+
+
+def _shaft_nets(drive: Drive, kinds: dict[str, Kind], bodies: list[str]) -> list[list[End]]:
+    """Ends that wires join with the shaft of a body."""
+    nets: list[list[End]] = []
+    for key in bodies:
+        for port in kinds[key].ports:
+            net = [End(key, port.name)] if port.link is Link.SHAFT else []
+            for end in net:
+                for wire in drive.wires.values():
+                    net += [there for there in (wire.a, wire.b) if end in (wire.a, wire.b) and there not in net]
+            if len(net) > 1 and not any(net[0] in known for known in nets):
+                nets.append(net)
+    return nets
+
+
+def _fans(drive: Drive, kinds: dict[str, Kind], bodies: list[str]) -> tuple[Fan, ...]:
+    """Raises `DriveProblem` where no part on the shaft says how fast it turns."""
+    found = []
+    for net in _shaft_nets(drive, kinds, bodies):
+        speeds = [
+            f"{end.card}.{name}"
+            for end in net
+            if isinstance(kind := kinds[end.card], Part) and end.card not in bodies
+            for name in kind.signal_names(SignalRole.SPEED)
+        ]
+        fans = [end.card for end in net if end.card in bodies]
+        if not speeds:
+            raise DriveProblem(
+                f"The shaft of {drive.cards[fans[0]].name} has no machine that says how fast it turns, which a duty "
+                "has to know. Wire it to a machine's shaft."
+            )
+        found += [Fan(speeds[0], stand_ins.blown(card)) for card in fans]
+    return tuple(found)
 
 
 def titles_of(drive: Drive, kinds: dict[str, Kind], end: End) -> str:
@@ -136,7 +185,7 @@ def _readers(drive: Drive, kinds: dict[str, Kind], bodies: list[str]) -> dict[En
     found: dict[End, list[End]] = {}
     for wire in drive.wires.values():
         port = kinds[wire.a.card].port(wire.a.port)
-        if wire.a.card not in bodies or wire.b.card in bodies or (port is not None and port.link is Link.HEAT):
+        if wire.a.card not in bodies or wire.b.card in bodies or port is not None:
             continue
         if f"{wire.a}" != stand_ins.felt(wire.a.card):
             raise DriveProblem(

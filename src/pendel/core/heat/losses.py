@@ -161,7 +161,7 @@ class OperatingPoints:
     stopping: Callable[[], bool] = lambda: False
     progress: Callable[[str], None] = lambda _: None
     watched: tuple[str, ...] = ()
-    """Signals whose means are kept."""
+    """Signals whose means are kept; behind them come the speeds of fans."""
     runs: int = 0
     _lines: dict[tuple[str, ...], list[Line]] = field(default_factory=dict)
     _ends: dict[tuple[str, ...], Settled] = field(default_factory=dict)
@@ -169,6 +169,7 @@ class OperatingPoints:
 
     def __post_init__(self) -> None:
         self.meters = [joint.meter for joint in self.cut.joints]
+        self.watched += tuple(fan.speed for fan in self.cut.fans)
         self.read = np.array([joint.is_read for joint in self.cut.joints])
         names = (*self.targets, *map(stand_ins.temperature, self.meters))
         self.following = Following(prepare(self.cut.electric), names)

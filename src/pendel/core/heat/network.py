@@ -5,6 +5,7 @@ and bodies (°C). Where all ways are linear these are matrices, and a stretch of
 
 from __future__ import annotations
 
+import copy
 import math
 from dataclasses import dataclass
 from functools import cached_property
@@ -47,6 +48,8 @@ class HeatNetwork:
 
     def __init__(self, of: Cut):
         self.cut = of
+        self.speeds = np.zeros(len(of.fans))
+        """Of fans (rad/s)."""
         self.prepared: Prepared = prepare(of.bodies)
         self.states = self.prepared.structure.state_keys
         if not self.states:
@@ -55,6 +58,15 @@ class HeatNetwork:
         """Signals of T: first the joints, then bodies."""
         self.bodies = temperatures(self.prepared)
         self.outputs += list(self.bodies)
+
+    def at_speeds(self, speeds: np.ndarray) -> HeatNetwork:
+        """The same while its fans turn as fast (rad/s), shape (fans,)."""
+        if np.array_equal(speeds, self.speeds):
+            return self
+        _ = self._functions, self.is_linear  # which all of them share
+        other = copy.copy(self)
+        other.speeds, other._kept = np.array(speeds), None
+        return other
 
     @cached_property
     def coldest(self) -> float:
@@ -85,16 +97,18 @@ class HeatNetwork:
 
     @cached_property
     def _functions(self) -> tuple[ca.Function, ca.Function]:
-        """(x, P) → f, T, and all their derivatives."""
+        """(x, P, ω) → f, T, and their derivatives by x and P."""
         model = self.prepared.model
         symbols = model.symbols
         structure, keys = self.prepared.structure, self.prepared.structure.parameter_keys
         sources = [stand_ins.given(joint.source) for joint in self.cut.joints]
         numbers = parameters_of(structure, self.prepared.numbers)
         p = ca.SX(numbers[: len(keys)])
-        heat = ca.SX.sym("P", len(sources))
+        heat, fans = ca.SX.sym("P", len(sources)), ca.SX.sym("w", len(self.cut.fans))
         for place, key in enumerate(sources):
             p[keys.index(key)] = heat[place]
+        for place, fan in enumerate(self.cut.fans):
+            p[keys.index(fan.value)] = fans[place]
         signals = model.signals
         both = ca.vertcat(model.rhs, *(signals[key] for key in self.outputs))
         given = [symbols[k] for k in ("t", "u", "s", "p")]
@@ -102,20 +116,21 @@ class HeatNetwork:
         x, z = symbols["x"], symbols["z"]
         if not z.numel():
             whole = ca.substitute([both], given, zero)[0]
-            slopes = [ca.jacobian(whole, x), ca.jacobian(whole, heat)]
-            return ca.Function("f", [x, heat], [whole]), ca.Function("j", [x, heat], [ca.densify(s) for s in slopes])
+            slopes = [ca.densify(ca.jacobian(whole, each)) for each in (x, heat)]
+            given = [x, heat, fans]
+            return ca.Function("f", given, [whole]), ca.Function("j", given, slopes)
         residuals, outer = ca.substitute([ca.vertcat(*model.system.residuals), both], given, zero)
-        root = ca.rootfinder("z", "newton", ca.Function("r", [z, ca.vertcat(x, heat)], [residuals]))
-        inner = ca.Function("o", [x, heat, z], [outer])
-        mx, mp = ca.MX.sym("x", x.numel()), ca.MX.sym("P", heat.numel())
+        root = ca.rootfinder("z", "newton", ca.Function("r", [z, ca.vertcat(x, heat, fans)], [residuals]))
+        inner = ca.Function("o", [x, heat, fans, z], [outer])
+        mx, mp, mw = (ca.MX.sym(name, each.numel()) for name, each in (("x", x), ("P", heat), ("w", fans)))
         guess = ca.DM.ones(z.numel()) * 20.0  # what is found are temperatures
-        solved = inner(mx, mp, root(guess, ca.vertcat(mx, mp)))
+        solved = inner(mx, mp, mw, root(guess, ca.vertcat(mx, mp, mw)))
         by = [ca.densify(ca.jacobian(solved, each)) for each in (mx, mp)]
-        return ca.Function("f", [mx, mp], [solved]), ca.Function("j", [mx, mp], by)
+        return ca.Function("f", [mx, mp, mw], [solved]), ca.Function("j", [mx, mp, mw], by)
 
     def at(self, x: np.ndarray, heat: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """x' (K/s) and T (°C)."""
-        whole = np.array(self._functions[0](x, heat)).ravel()
+        whole = np.array(self._functions[0](x, heat, self.speeds)).ravel()
         return whole[: len(x)], whole[len(x) :]
 
     def straight(self, x: np.ndarray, heat: np.ndarray) -> Straight:
@@ -123,7 +138,7 @@ class HeatNetwork:
         if self.is_linear and self._kept is not None:
             return self._kept
         n = len(x)
-        by_x, by_heat = (np.array(s) for s in self._functions[1](x, heat))
+        by_x, by_heat = (np.array(s) for s in self._functions[1](x, heat, self.speeds))
         slope, temperatures = self.at(x, heat)
         straight = Straight(
             by_x[:n],
@@ -145,7 +160,8 @@ class HeatNetwork:
         heat = ca.SX.sym("P", len(self.cut.joints))
         if self.prepared.model.symbols["z"].numel():
             return False
-        slopes = self._functions[1](x, heat)
+        fans = ca.SX.sym("w", len(self.cut.fans))
+        slopes = self._functions[1](x, heat, fans)
         return not any(ca.depends_on(s, ca.vertcat(x, heat)) for s in slopes)
 
 

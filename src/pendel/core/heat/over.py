@@ -242,6 +242,7 @@ class Walk:
         for _ in range(MOST_ROUNDS):
             temperatures = self.network.at(x, heat)[1]
             line = self.points.line(texts, temperatures[: self.joints]).plus(np.asarray(more))
+            self.network = self.network.at_speeds(self._speeds(line))
             there = self._heat_at(x, heat, line)
             moved = float(np.max(np.abs(there - heat)))
             heat = there
@@ -254,6 +255,10 @@ class Walk:
             "its losses grow with its temperature faster than heat leaves. Put a heat capacity there, or cool it "
             "better."
         )
+
+    def _speeds(self, line: Line) -> np.ndarray:
+        """Of fans (rad/s), shape (fans,)."""
+        return line.seen[len(line.seen) - len(self.network.cut.fans) :]
 
     def _heat_at(self, x: np.ndarray, heat: np.ndarray, line: Line) -> np.ndarray:
         """Heat that agrees with the temperature it makes, by the network about the present heat."""
@@ -377,7 +382,7 @@ class Walk:
             line = step.line.steady or step.line
             if id(line) in found:
                 continue
-            s = self.network.straight(step.states[-1], step.heat[-1])
+            s = self.network.at_speeds(self._speeds(line)).straight(step.states[-1], step.heat[-1])
             n, m = s.b.shape
             augmented = np.zeros((n + m, n + m))
             augmented[:n, :n], augmented[:n, n:] = s.a, s.b

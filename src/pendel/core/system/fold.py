@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from pendel.core.catalogue.card_names import names_of, with_values_of_missing
 from pendel.core.catalogue.control.arithmetic import GAIN
-from pendel.core.catalogue.declare import Block
+from pendel.core.catalogue.declare import Block, Kind
 from pendel.core.catalogue.index import ASSEMBLY, kind_of
 from pendel.core.catalogue.systems.folded_machine import KIND as FOLDED
 from pendel.core.drive.commands import Command, card_of, changed
@@ -178,10 +178,13 @@ def heated_by(drive: Drive, gone: frozenset[str]) -> frozenset[str]:
         found += _heat_neighbours(drive, key, {*gone, *found})
     for key in found:
         found += _heat_neighbours(drive, key, {*gone, *found})
-    giving = [
-        key for key in found if any(p.link.is_electrical or p.link.moves for p in kind_of(drive.cards[key]).ports)
-    ]
+    giving = [key for key in found if is_giving(kind_of(drive.cards[key]))]
     return frozenset() if giving else frozenset(found)
+
+
+def is_giving(kind: Kind) -> bool:
+    """Whether heat may come from it, other than that it was given."""
+    return kind.group != Group.HEAT and any(p.link.is_electrical or p.link.moves for p in kind.ports)
 
 
 def _heat_neighbours(drive: Drive, key: str, known: set[str]) -> list[str]:

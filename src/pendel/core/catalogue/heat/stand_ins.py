@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pendel.core.catalogue.heat import bodies
+from pendel.core.catalogue.heat.blown import SPEED
 
 PORT = "a"
 METER = bodies.CALORIMETER.id
@@ -18,6 +19,11 @@ def temperature(card: str) -> str:
 def given(card: str) -> str:
     """The value (W) that a source gives."""
     return f"{card}.P"
+
+
+def blown(card: str) -> str:
+    """The value (rad/s) of the speed of what is blown and has no shaft."""
+    return f"{card}.{SPEED}"
 
 
 def counted(card: str) -> str:
