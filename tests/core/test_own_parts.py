@@ -79,6 +79,26 @@ def test_a_curve_keeps_between_its_points_as_scipys_does():
         assert value_on(x[0] - 1, x, y) == pytest.approx(y[0] - (y[1] - y[0]) / (x[1] - x[0]))
 
 
+def test_a_table_of_tables_is_a_surface_in_two_variables():
+    """By SciPy's Hermite cubics along one variable, then along the other; between two points each it is bilinear."""
+    charges, fans = [0.0, 0.3, 0.6, 1.0], [0.0, 0.5, 1.0]
+    ohms = [[0.3, 0.2, 0.15, 0.12], [0.25, 0.19, 0.15, 0.1], [0.1, 0.1, 0.08, 0.05]]
+    rows = [", ".join(f"{q}, {r} ohm" for q, r in zip(charges, row)) for row in ohms]
+    surface = "table(f, " + ", ".join(f"{f}, table(1 - used, {row})" for f, row in zip(fans, rows)) + ")"
+    for fan in ("0.2", "0.7", "1.3"):
+        run = cell((CELL[0], CELL[1], f"u = e + {surface}*i"), fan=fan).run("10 s")
+        t, (u, i, used) = run["cell.u"].t, (run[f"cell.{name}"].y for name in ("u", "i", "used"))
+        begun = int(np.searchsorted(t, 0.01))  # the fan's signal comes a tick later
+        for k in range(begun, len(u), max(1, len(u) // 20)):
+            q = 1 - used[k]
+            r = spline(fans, [spline(charges, row)(q) for row in ohms])(float(fan))
+            e = spline([0, 0.4, 0.5, 1], [88.0, 98, 99, 110])(q)
+            assert u[k] == pytest.approx(e + r * i[k], rel=1e-9)
+    d = cell()
+    d.define("z", "table(3 V, 2 V, table(5 A, 4 A, 1, 6 A, 3), 6 V, table(5 A, 4 A, 9, 6 A, 5))")
+    assert examine(d.document).quantities["z"] == pytest.approx(0.75 * 2 + 0.25 * 7)
+
+
 def test_values_and_quantities_look_up_along_points_with_units():
     d = cell()
     d.define("R_t", "table(30 °C, 20 °C, 1 ohm, 120 °C, 1.4 ohm)")
@@ -102,7 +122,8 @@ def test_values_and_quantities_look_up_along_points_with_units():
         ("table(e, 1, 88 V, 2, 110 V)", "A place along table()"),
         ("table(used, 0, 88 V, 1, 3 A)", "A height of table()"),
         ("table(used, 0, 88 A, 1, 3 A)", "The right side"),
-        ("table(used, 0, e, 1, 110 V)", "e is neither"),
+        ("table(e, 0 V, 88 V, e, 110 V)", "e is neither"),
+        ("table(used, 0, 88 V, 1, table(used, 1, 88 V, 0, 99 V))", "do not rise from point to point"),
     ],
 )
 def test_a_curve_that_is_none_is_told_with_its_line(line, words):

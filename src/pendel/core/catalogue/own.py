@@ -197,18 +197,16 @@ def _read_equation(model: OwnModel, line: str, lookup: Lookup) -> tuple[Node, No
 
 
 def _check_points(model: OwnModel, curve: Call, line: str) -> None:
-    """Points are numbers and values, along which one can be looked up."""
+    """Places along a table are numbers and values; its heights may be anything, such as a table over something else."""
 
     def number(name: str) -> Measured:
         if name not in model.numbers:
             raise SyntaxProblem(
-                line, line.find(TABLE), f"points of table() are numbers and values, and {name} is neither"
+                line, line.find(TABLE), f"places along table() are numbers and values, and {name} is neither"
             )
         return model.numbers[name]
 
-    first = evaluate(curve.arguments[1], number, line)
-    points = [evaluate(node, number, line) for node in curve.arguments[2:]]
-    if not rises([first.si, *(point.si for point in points[1::2])]):
+    if not rises([evaluate(node, number, line).si for node in curve.arguments[1::2]]):
         raise SyntaxProblem(line, line.find(TABLE), "the places along table() do not rise from point to point")
 
 
