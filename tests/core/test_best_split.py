@@ -1,12 +1,14 @@
 """The least fuel of a trip by any split: against a linear programme, all ways of a short trip, and what runs burn."""
 
 import itertools
+import json
 
 import numpy as np
 import pytest
 from scipy.optimize import linprog
 
 import pendel
+from pendel.cli.main import main
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import examine
 from pendel.core.errors import DriveProblem
@@ -294,3 +296,18 @@ def test_what_has_no_best_split_is_told(made, asked, sentence):
     run = made().run("0.1 s" if "engine" in sentence else None)
     with pytest.raises(DriveProblem, match=sentence):
         run.best_split(**asked)
+
+
+def test_the_terminal_runs_the_trip_and_tells_what_python_tells(tmp_path, capsys):
+    trip = pendel.open_example("day_of_trips")
+    trip.save(tmp_path / "day.pendel")
+    order = ["split", str(tmp_path / "day.pendel"), "--until", "60 s", "--from", "5 s", "--step", "2 s"]
+    assert main([*order, "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    best = trip.run(60.0).best_split(5.0, 60.0, "2 s")
+    assert told["fuel_bound"] == pytest.approx(best.fuel_bound, rel=1e-9) and told["store"] == "Battery"
+    assert main([*order, "--out", str(tmp_path / "steps.csv")]) == 0
+    assert "No split of the power" in capsys.readouterr().out
+    assert len((tmp_path / "steps.csv").read_text().splitlines()) == len(best.times)
+    assert main(["split", str(tmp_path / "day.pendel"), "--until", "60 s", "--from", "70 s"]) == 2
+    assert "which goes from 0 s to 60 s" in capsys.readouterr().err

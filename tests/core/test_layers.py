@@ -40,6 +40,7 @@ COMMON = {
     "power",
     "current",
     "speed",
+    "temperature",
     "torque",
     "angle",
     "sector",

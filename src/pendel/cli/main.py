@@ -40,7 +40,7 @@ UNBOUND = ("board", "script", "serve")
 """Verbs that go on until they are stopped."""
 WITHOUT_RESULT = (*UNBOUND, "set")
 DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into the file it came from"
-WITH_SUMMARY = ("series", "heat", "held")
+WITH_SUMMARY = ("series", "heat", "held", "split")
 """Verbs that print a summary beside the file they write."""
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""

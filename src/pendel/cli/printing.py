@@ -21,6 +21,7 @@ from pendel.core.verbs.plain import plain as in_plain
 from pendel.core.verbs.running import Measured, Ran
 from pendel.core.verbs.series import Planned, SearchReport, SeriesReport
 from pendel.core.verbs.shipping import FirmwareReport
+from pendel.core.verbs.splitting import SplitReport
 from pendel.core.verbs.tuning import TunedReport
 
 MOST_REASONS = 5
@@ -140,6 +141,12 @@ def _(result: Held, verb: str) -> None:
     print()
     for row in result.rows():
         print_line(*(cell or "–" for cell in row))
+
+
+@show.register
+def _(result: SplitReport, verb: str) -> None:
+    for line in result.words.splitlines():
+        print_line(line)
 
 
 @show.register

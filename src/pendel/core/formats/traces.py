@@ -105,7 +105,7 @@ def save_columns(table: list[Column], path: Path) -> None:
     save_table(table, path, "traces")
 
 
-def save_table(table: Sequence[Column], path: Path, what: str = "map") -> None:
+def save_table(table: Sequence[Column], path: Path, what: str = "columns") -> None:
     """Write columns as they are, in a format that needs no time where the first is none. Raises `FileProblem`."""
     if path.suffix not in formats():
         raise FileProblem(str(path), f"the ending must be one of {', '.join(formats())}.")

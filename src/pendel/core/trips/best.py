@@ -113,6 +113,11 @@ class BestSplit:
 def best_split(run: KeptRun, begin: float, end: float, step: float | str = 1.0) -> BestSplit:
     """Between two times (s) of a run, in steps (s, or text such as ``"2 s"``). Raises `DriveProblem`."""
     drive, kinds = at_level(from_text(run.drive_text)), kinds_in(run)
+    if not run.begin <= begin < end <= run.end * (1 + 1e-9):
+        raise DriveProblem(
+            f"From {figure(begin, 's', 6)} to {figure(end, 's', 6)} is no trip of this run, which goes from "
+            f"{figure(run.begin, 's', 6)} to {figure(run.end, 's', 6)}. Choose times in it."
+        )
     if isinstance(step, str):
         step = read_figure(drive, step, "s", 0.0)
     values = examine(drive).values

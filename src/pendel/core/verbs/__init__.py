@@ -24,6 +24,7 @@ from pendel.core.verbs.shipping import (
     ranges_of,
     write_c,
 )
+from pendel.core.verbs.splitting import best_split
 from pendel.core.verbs.tuning import tune_loops
 from pendel.core.verbs.verb import Parameter, Verb
 
@@ -226,6 +227,19 @@ VERBS = (
         endings=lambda: (".csv",),
     ),
     Verb(
+        "split",
+        "run a trip and report the least fuel for it by any split of the power",
+        best_split,
+        (
+            Parameter("begin", "of the trip, such as 0 s; the run's without it", "TIME", option="from"),
+            Parameter("end", "of the trip, such as 195 s; the run's without it", "TIME", option="to"),
+            Parameter("step", "of the model; 1 s without it", "TIME"),
+            UNTIL,
+        ),
+        writes="the steps as CSV",
+        endings=lambda: (".csv",),
+    ),
+    Verb(
         "envelope",
         "make limits and losses of a machine with its converter, for trips, by short runs of the drive",
         envelope,
@@ -416,6 +430,7 @@ __all__ = [
     "VERBS",
     "Parameter",
     "Verb",
+    "best_split",
     "calm",
     "check",
     "describe_for_tools",
