@@ -10,6 +10,7 @@ from pendel.app.window import envelope_window
 from pendel.app.window.envelope_window import EnvelopeWindow
 from pendel.app.window.run_bar import LevelChoice
 from pendel.core.drive.file import load
+from pendel.core.envelope.report import adding
 from tests.app.conftest import settle, until
 
 LEFT = Qt.MouseButton.LeftButton
@@ -73,8 +74,24 @@ def test_an_envelope_is_made_copied_into_a_trip_and_leads_back(window, tmp_path,
     window.session.select([key])
     line = line_of(window)
     assert "older than door.pendel" in words_of(line)
+    window.session.check_deeply()
+    assert until(lambda: [f for f in window.session.findings if f.card == key and "older than" in f.sentence], 30)
     (back,) = line.findChildren(QPushButton)
     QTest.mouseClick(back, LEFT)
+    assert until(lambda: window.session.path == door, 5)
+    window.session.undo.setClean()
+    window.files.open_path(trip)
+    assert until(lambda: window.session.path == trip, 5)
+    settle()
+    drive = pendel.Drive(document=window.session.drive)
+    assert not drive.document.cards.get(key), "it was not saved"
+    window.session.attempt(lambda: adding(window.session.drive, made.report, "Door"))
+    settle()
+    sheet = window.drive_page.sheet
+    sheet.fit()
+    settle()
+    place = sheet.mapFromScene(sheet.cards["door"].sceneBoundingRect().center())
+    QTest.mouseDClick(sheet.viewport(), LEFT, pos=place)
     assert until(lambda: window.session.path == door, 5)
     window.session.undo.setClean()
 

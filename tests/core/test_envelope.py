@@ -16,6 +16,7 @@ from pendel.core.envelope.fitted import made_of
 from pendel.core.envelope.maps import efficiency, save_map
 from pendel.core.envelope.origin import digest_of, origin_of, path_of, state_of
 from pendel.core.envelope.points import Point, grid
+from pendel.core.envelope.report import per_text
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.cells import cells_of_arrays, cells_of_file, rows_of
 
@@ -135,7 +136,7 @@ def test_a_map_says_when_its_drive_was_changed_since_and_trusts_no_path(tmp_path
     made = pendel.open_example("car_door_drive").envelope(*MAP, speeds=2, torques=4, checks=1, file=file)
     key = again.add_envelope(made, "Door")
     read = from_text(to_text(again.document)).cards[key]
-    assert dict(read.made_from) == made.origin and again.check() is not None
+    assert dict(read.made_from) == made.origin | {"per": per_text(made.made.per, "A")} and again.check() is not None
     again.undo()
     assert key not in again.cards
 
@@ -206,8 +207,28 @@ def test_what_cannot_be_looked_at_in_detail_gets_a_sentence(tmp_path):
     pendel.open_example("car_door_drive").save(tmp_path / "door.pendel")
     trip.save(tmp_path / "trip.pendel")
     trip.document.cards["traction"].made_from.update(file="door.pendel", machine="door_motor", torque="speed_pi.out")
-    with pytest.raises(DriveProblem, match="asked for in A, not in N·m"):
-        trip.in_detail(run, "traction", 0, 1)
+    for per in ("", "0 N*m/A", "lots", "K_p"):
+        trip.document.cards["traction"].made_from["per"] = per
+        with pytest.raises(DriveProblem, match="asked for in A, not in N·m"):
+            trip.in_detail(run, "traction", 0, 1)
+
+
+def test_a_machine_that_is_asked_for_a_current_gives_the_torque_of_the_trip_in_detail(tmp_path):
+    door, trip = pendel.open_example("car_door_drive"), pendel.Drive("Trip")
+    door.save(tmp_path / "door.pendel")
+    trip.save(tmp_path / "trip.pendel")
+    key = trip.add_envelope(door.envelope(*MAP, speeds=2, torques=4, checks=1), "Door")
+    assert trip.document.cards[key].made_from["per"].endswith("N*m/A")
+    trip.set("tick", "1 ms")
+    trip.add("dc_source", "Link", U_0="48 V", R_i="1 mohm")
+    trip.add("imposed_speed", "Bench", profile=[("0", "150 rad/s"), ("9 s", "150 rad/s")])
+    trip.add("constant", "Ask", value="0.4 N*m")
+    for a, b in (("link.dc", f"{key}.dc"), (f"{key}.shaft", "bench.a"), ("ask.out", f"{key}.torque")):
+        trip.connect(a, b)
+    made = trip.in_detail(trip.run(1.0), key, "0.5 s", "0.55 s")
+    run = made.run()
+    assert run["door_motor.torque"].y[-1] == pytest.approx(0.4, rel=0.01)
+    assert run["door_motor.current"].y[-1] == pytest.approx(0.4 / 0.1077, rel=0.01)
 
 
 def test_a_map_is_a_document_that_other_programs_and_a_machine_read(tmp_path):

@@ -30,6 +30,7 @@ from pendel.core.check import end_exists
 from pendel.core.drive import assemblies, commands, shelf
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.nesting import resolved
+from pendel.core.envelope.origin import path_of
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.wiring.completing import add_into_wire, add_wired, completing, through_ports
 from pendel.core.wiring.obvious import obvious
@@ -102,12 +103,17 @@ class DrivePage(Page):
         return isinstance(kind, Assembly) or isinstance(kind, Part) and kind.drawing is not None
 
     def open_circuit(self, card: str) -> None:
-        """Open an assembly into its sheet, or a converter into its circuit."""
+        """Open an assembly into its sheet, a converter into its circuit, or what was made of a drive into that."""
+        session = self.session
+        made_from = session.drive.cards[card].made_from if card in session.drive.cards else {}
+        folder = session.path.parent if session.path is not None else None
         if isinstance(self.sheet.kinds().get(card), Assembly):
             self.session.enter(card)
         elif self.can_open(card):
             self.middle.setCurrentWidget(self.circuit)
             self.circuit.open(card)
+        elif made_from and (path := path_of(made_from, folder)) is not None:
+            session.drive_wanted.emit(str(path))
 
     def close_circuit(self) -> None:
         self.middle.setCurrentWidget(self.sheet)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import traceback
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
@@ -32,6 +33,7 @@ from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.drive.nesting import sheet_of, wires_on
 from pendel.core.drive.titles import titled_by
 from pendel.core.drive.views import View
+from pendel.core.envelope.origin import older_maps
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.heat.held import Held
 from pendel.core.loops.judged_at import JudgedAt
@@ -304,12 +306,14 @@ class Session(QObject):
         if self.closing:
             return
         drive, faulty, at = self.drive.copy(), bool(self.examined.faults), self.judge_at
-        none = Study()
+        folder = self.path.parent if self.path is not None else None
 
         def work(job: Job) -> Study:
+            older = older_maps(drive, folder)
             if faulty or not drive.cards:
-                return none
-            return judged_beside(self.beside_worker, drive, lambda: job.stopping, at=at)
+                return Study(older)
+            study = judged_beside(self.beside_worker, drive, lambda: job.stopping, at=at)
+            return replace(study, findings=[*study.findings, *older])
 
         self.jobs.start(JUDGE, work, self._take_study)
 

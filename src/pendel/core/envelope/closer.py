@@ -3,6 +3,7 @@ torque of the trip."""
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,10 +15,12 @@ from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import load
 from pendel.core.envelope.bench import bench_of
 from pendel.core.envelope.origin import FILE, MACHINE, path_of
-from pendel.core.errors import DriveProblem
-from pendel.core.quantities.units import figure
+from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.quantities.expressions import evaluate, read
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure, si_unit, unit
 from pendel.core.runs.kept import KeptRun
-from pendel.core.system.fold import TORQUE
+from pendel.core.system.fold import PER, TORQUE
 
 MOST_CORNERS = 300
 LONGEST = 60.0
@@ -68,10 +71,12 @@ def in_detail(trip: Drive, run: KeptRun, card: str, start: float, end: float, fo
         raise DriveProblem(f"{file} is not beside this drive, so {name} cannot be looked at in detail. Put it there.")
     detailed, torque_end = load(path), record.made_from.get(TORQUE, "")
     bench = bench_of(detailed, record.made_from[MACHINE], torque_end)
-    if bench.unit != TORQUE_UNIT:
+    per = per_of(record.made_from.get(PER, ""), bench.unit)
+    if per is None:
         raise DriveProblem(
-            f"{path.name} is asked for in {bench.unit or 'no unit'}, not in {TORQUE_UNIT}, so the trip's torque says "
-            "nothing to it. Make the envelope from where a torque is asked for."
+            f"{path.name} is asked for in {bench.unit or 'no unit'}, not in {TORQUE_UNIT}, and its envelope does not "
+            "say which torque comes of that, or it was not in proportion. Make the envelope anew, or from where a "
+            "torque is asked for."
         )
     t = times_of(run, start, end)
     speed, torque = (run.trace(f"{card}.{signal}").at(t) for signal in ("speed", "torque"))
@@ -82,7 +87,8 @@ def in_detail(trip: Drive, run: KeptRun, card: str, start: float, end: float, fo
     made.cards[bench.asked] = replace(
         made.cards[bench.asked], values={}, name="Torque of the trip", x=asked_for.x, y=asked_for.y
     )
-    commands.set_profile(made, bench.asked, corners(t - start, torque, "N*m")).apply(made)
+    asked_in = "N*m" if bench.unit == TORQUE_UNIT else si_unit(unit(bench.unit)[1])
+    commands.set_profile(made, bench.asked, corners(t - start, torque / per, asked_in)).apply(made)
     made.cards[bench.holder] = replace(
         made.cards[bench.holder], name="Speed of the trip", x=machine.x + BESIDE, y=machine.y
     )
@@ -94,6 +100,17 @@ def in_detail(trip: Drive, run: KeptRun, card: str, start: float, end: float, fo
     made.settings["until"] = f"{LEAD + end - start:.9g} s"
     made.settings["title"] = f"{name}, {figure(start, 's', 6)} to {figure(end, 's', 6)} of its trip"
     return made
+
+
+def per_of(text: str, asked_in: str) -> float | None:
+    """Torque (N·m) for one (SI) of what is asked for in that unit; None where nobody says."""
+    if asked_in == TORQUE_UNIT:
+        return 1.0
+    try:
+        per = evaluate(read(text), Names({}), text).si if text else 0.0
+    except ExpressionProblem:
+        return None
+    return per if math.isfinite(per) and per != 0 else None
 
 
 def words_of(trip: Drive) -> str:

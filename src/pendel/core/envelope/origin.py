@@ -10,6 +10,7 @@ from pathlib import Path
 from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import load, to_text
+from pendel.core.drive.findings import Finding, attention
 from pendel.core.envelope.bench import bench_of
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.quantities.expressions import names_in
@@ -68,6 +69,17 @@ def path_of(made_from: Mapping[str, str], folder: Path | None) -> Path | None:
         if place is not None and name and (place / name).is_file():
             return place / name
     return None
+
+
+def older_maps(drive: Drive, folder: Path | None) -> list[Finding]:
+    """Cards whose drive was changed since they were made of it; it reads the files of these."""
+    found = []
+    for key, card in drive.cards.items():
+        if card.made_from.get(MACHINE) and path_of(card.made_from, folder) is not None:
+            same, sentence = state_of(card.made_from, folder)
+            if not same:
+                found.append(attention(f"{card.name}: {sentence}", key))
+    return found
 
 
 def state_of(made_from: Mapping[str, str], folder: Path | None) -> tuple[bool, str]:

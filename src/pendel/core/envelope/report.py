@@ -126,4 +126,6 @@ def per_text(per: float, asked_in: str) -> str:
 def adding(drive: Drive, report: EnvelopeReport, name: str) -> Command:
     """A card with these values, which keeps where they come from."""
     origin = dict(report.origin or {})
+    if origin and report.made is not None and report.made.straight <= STRAIGHT:
+        origin[PER] = per_text(report.made.per, report.unit)
     return commands.add_card(drive, KIND.id, name, values=dict(report.values), made_from=origin)
