@@ -65,6 +65,12 @@ SETTINGS = (
     ),
 )
 LEVELS = (
+    (
+        "system",
+        "System",
+        "A machine that carries an envelope stands for its converter and inner loops.",
+        "Of the whole drive, before all others. Envelopes are made by Run, Make envelope; what has none runs averaged.",
+    ),
     ("averaged", "Averaged", "A converter gives the mean of its pulses.", "Fast; no ripple is seen, but known."),
     (
         "switching",

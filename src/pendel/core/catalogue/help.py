@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import html
 import inspect
+import re
 import sys
 import textwrap
 from collections.abc import Iterator
@@ -148,6 +150,30 @@ def matching(text: str) -> list[Kind]:
         if all(word in f"{kind.title} {kind.sentence} {kind.keywords} {kind.id}".lower() for word in words)
     ]
     return sorted(fitting, key=lambda kind: (not all(word in kind.title.lower() for word in words), kind.title))
+
+
+PLAIN = (EQUATIONS, "What it does at each of its ticks")
+"""Sections whose text stands line by line."""
+
+
+def as_markdown(page: HelpPage) -> str:
+    """A page for a site, with nothing in its texts that would be more than text there."""
+    lines = [f"# {escaped(page.title)}", escaped(page.sentence), ""]
+    for section in page.sections:
+        lines += [f"## {escaped(section.title)}", ""] if section.title else []
+        if section.title in PLAIN and section.text:
+            lines += [*(f"    {line}" for line in section.text.split("\n")), ""]
+        elif section.text:
+            lines += [*(escaped(line) for line in section.text.split("\n")), ""]
+        if section.rows:
+            lines += ["| | | |", "|---|---|---|", *(f"| {' | '.join(map(escaped, row))} |" for row in section.rows), ""]
+    return "\n".join(lines)
+
+
+def escaped(text: str) -> str:
+    """Text as Markdown shows it to the letter, in one line."""
+    plain = html.escape(" ".join(text.split()), quote=False)
+    return re.sub(r"([\\`*_{}\[\]()#+\-.!])", r"\\\1", plain).replace("|", "&#124;")
 
 
 def as_text(page: HelpPage) -> str:
