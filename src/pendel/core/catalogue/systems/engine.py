@@ -116,9 +116,9 @@ def does_not_fire(seen: Seen, key: str) -> Remark | None:
     on = run.trace(f"{source.card}.{source.port}").at(t) > 0.5
     dead = on & (fires < 0.01)
     starts = np.flatnonzero(dead & ~np.concatenate([[False], dead[:-1]]))
-    for start in starts:
-        after = np.flatnonzero(~dead[start:])
-        end = start + int(after[0]) if len(after) else len(t) - 1
+    alive = np.append(np.flatnonzero(~dead), len(t) - 1)
+    ends = alive[np.searchsorted(alive[:-1], starts)]  # of a day these are thousands
+    for start, end in zip(starts, ends):
         if t[end] - t[start] > STALLED:
             before = "stalls" if start > 0 and fires[start - 1] > 0.01 else "is switched on but does not fire"
             needed = figure(values["n_fire"], "rpm")
