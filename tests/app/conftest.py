@@ -15,8 +15,8 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 from pendel.app.session.jobs import KINDS, READ_RUNS, ROTOR, SAVE_TRACES, SPECTRUM, TAKE_PICTURE, WORK_OUT, WRITE_C
 from pendel.app.session.lowering import Lowering
 from pendel.core.drive import commands
+from pendel.core.processes.worker import Beside, Worker
 from pendel.core.runs.evaluating import EvaluatorProcess
-from pendel.core.runs.worker import Beside, Worker
 
 
 @pytest.fixture(scope="session")

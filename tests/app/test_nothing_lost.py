@@ -25,7 +25,7 @@ from pendel.app.session.run_shelf import MOST_DELETED, MOST_READ
 from pendel.core.drive import clips, commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.plant import runtime
 from pendel.core.runs.evaluating import HERE
 

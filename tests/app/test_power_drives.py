@@ -12,9 +12,10 @@ from pendel.app.drive.editors.flux_dialogs import FluxWizard, fit_words
 from pendel.app.runs.torque_panel import drive_of
 from pendel.app.session.jobs import WORK_OUT
 from pendel.app.widgets.theme import tokens
+from pendel.core.catalogue import shelf
 from pendel.core.catalogue.machines.flux import fitted, star_of, table_of
 from pendel.core.check import examine
-from pendel.core.drive import commands, file, shelf
+from pendel.core.drive import commands, file
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.nesting import members

@@ -16,9 +16,9 @@ from pendel.app.window.editing import CLIP_MIME
 from pendel.core.catalogue.declare import Link
 from pendel.core.catalogue.index import kinds
 from pendel.core.catalogue.own_block import LANGUAGE
+from pendel.core.catalogue.shelf import ready
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive, End, OwnEquations, Quantity
-from pendel.core.drive.shelf import ready
 
 from .at_the_bench import turn
 from .conftest import finish, lay_out, settle

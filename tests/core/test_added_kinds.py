@@ -118,7 +118,7 @@ def test_one_file_adds_a_machine_a_converter_with_its_level_a_block_a_measure_a_
 ):
     install_additions(packages)
     found = used(packages, example_path)
-    assert found["levels"] == ["averaged", "warm", "switching", "device"]
+    assert found["levels"] == ["system", "averaged", "warm", "switching", "device"]
     assert found["averaged"] == pytest.approx(12 / 1.1, rel=1e-6)
     current, resistance = 0.0, 0.1  # R = 0.1·(1 + 0.004·5·R·i²), settled
     for _ in range(100):

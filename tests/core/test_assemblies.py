@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 import pendel
+from pendel.core.catalogue import shelf
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.drive import assemblies, clips, commands, file, shelf
+from pendel.core.drive import assemblies, clips, commands, file
 from pendel.core.drive.document import End
 from pendel.core.drive.nesting import members, resolved, shown_end, wires_on
 from pendel.core.errors import DriveProblem, FileProblem

@@ -10,9 +10,9 @@ import pytest
 
 import pendel
 from pendel.core.catalogue.card_names import names_of
+from pendel.core.catalogue.shelf import only_assembly
 from pendel.core.check import examine
 from pendel.core.drive import assemblies, clips, commands, file
-from pendel.core.drive.shelf import only_assembly
 from pendel.core.errors import DriveHasFindings
 from pendel.core.quantities.units import unit
 

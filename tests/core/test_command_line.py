@@ -18,10 +18,10 @@ from pendel.cli.main import main, parser
 from pendel.core.drive.file import from_text
 from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.plant import compiler
+from pendel.core.processes.requests import RunRequest
+from pendel.core.processes.worker import RunFailed, Worker
 from pendel.core.runs import kept
-from pendel.core.runs.requests import RunRequest
 from pendel.core.runs.simulate import reopen
-from pendel.core.runs.worker import RunFailed, Worker
 from pendel.core.verbs import VERBS
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

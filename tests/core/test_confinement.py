@@ -13,13 +13,13 @@ import numpy as np
 import pytest
 
 from pendel.core.drive.file import to_text
-from pendel.core.formats.hdf import held_within
+from pendel.core.files.hdf import held_within
 from pendel.core.loops.judgement import Judgement
 from pendel.core.plant import compiler
-from pendel.core.runs import answers
-from pendel.core.runs.requests import JudgeRequest, ModesRequest, ProposeRequest
+from pendel.core.processes import answers
+from pendel.core.processes.requests import JudgeRequest, ModesRequest, ProposeRequest
+from pendel.core.processes.worker import Answered, RunFailed, RunFinished, Shared, Worker
 from pendel.core.runs.simulate import reopen
-from pendel.core.runs.worker import Answered, RunFailed, RunFinished, Shared, Worker
 
 from .test_safety import ask, own_c
 
@@ -174,7 +174,7 @@ def test_answers_that_are_none_are_refused_whatever_they_hold():
     def head(text: str, tail: bytes = b"") -> bytes:
         return answers.HEAD.pack(len(text)) + text.encode() + tail
 
-    number = answers.NUMBERS["pendel.core.runs.worker:RunFinished"]
+    number = answers.NUMBERS["pendel.core.processes.worker:RunFinished"]
     deep = '["t", ' * 100 + "1" + "]" * 100
     arrays = ('"<f8", [1000000000000]', '"<f8", [-1]', '"O", [1]', '"<f8", ["1"]', '"<M8[s]", [0]')
     records = ("-1", "99999, 1", f"{number}, 1, 2, 3, 4", f'{number}, "a"', f'{number}, ["t"], "", false, ""')

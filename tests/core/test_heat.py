@@ -7,7 +7,7 @@ from scipy.integrate import solve_ivp
 import pendel
 from pendel.core.catalogue.heat.impedance_curve import fitted
 from pendel.core.catalogue.heat.transient_impedance import cauer
-from pendel.core.drive.shelf import ready, take_from_shelf
+from pendel.core.catalogue.shelf import ready, take_from_shelf
 from pendel.core.errors import DriveHasFindings, ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names

@@ -83,7 +83,7 @@ def test_nobody_outside_the_catalogue_names_a_signal_or_value_that_has_a_role():
 
 def test_core_needs_no_qt():
     code = "import sys\nfor n in ('PyQt6', 'pyqtgraph'): sys.modules[n] = None\n"
-    code += "import pendel, pendel.api, pendel.cli.main, pendel.core.runs.worker, pendel.core.firmware.ship\n"
+    code += "import pendel, pendel.api, pendel.cli.main, pendel.core.processes.worker, pendel.core.firmware.ship\n"
     code += "from pendel.core.loops import tuning"
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
 

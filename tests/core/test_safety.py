@@ -34,14 +34,14 @@ from pendel.core.firmware.ship import build_strictly, write_sources
 from pendel.core.plant import compiler
 from pendel.core.plant.rows import BOTH
 from pendel.core.plant.runtime import copy_loop, time_loop
+from pendel.core.processes.requests import JudgeRequest, ModesRequest, ProposeRequest, RunRequest
+from pendel.core.processes.worker import RunFinished, Worker
 from pendel.core.runs import child, evaluating
 from pendel.core.runs.child import BEHIND
 from pendel.core.runs.confine import Held
 from pendel.core.runs.evaluating import LARGE, WIRES, EvaluatorProcess
 from pendel.core.runs.kept import save
-from pendel.core.runs.requests import JudgeRequest, ModesRequest, ProposeRequest, RunRequest
 from pendel.core.runs.simulate import prepare, reopen, run_drive
-from pendel.core.runs.worker import RunFinished, Worker
 from pendel.core.trust import allow, strange_c
 
 HOSTILE = (

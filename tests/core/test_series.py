@@ -22,9 +22,9 @@ from pendel.core.drive import commands
 from pendel.core.drive.file import from_text, load, to_text
 from pendel.core.drive.plans import COMBINED, GRID, HYPERCUBE, PAIRED, RANDOM, ROW_BY_ROW, SOBOL, Plan, Varied
 from pendel.core.errors import DriveProblem, FileProblem, PendelError, RunProblem
-from pendel.core.runs.requests import SeriesRequest
+from pendel.core.processes.requests import SeriesRequest
+from pendel.core.processes.worker import Beside
 from pendel.core.runs.simulate import prepare, settings_of_run
-from pendel.core.runs.worker import Beside
 from pendel.core.series.columns import read_column
 from pendel.core.series.following import Following
 from pendel.core.series.gathered import Gathered, comparisons, what_matters, wilson

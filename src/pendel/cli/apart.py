@@ -19,7 +19,7 @@ from pendel.cli import main as verbs
 from pendel.cli.lines import print_aside
 from pendel.core.drive.file import from_text, save
 from pendel.core.errors import PendelError
-from pendel.core.formats.writing import copy_atomically
+from pendel.core.files.writing import copy_atomically
 from pendel.core.temporary import temporary_folder
 
 INTERRUPTED = 130

@@ -232,7 +232,7 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
 def write_result(result: Any, path: Path) -> None:
     """Write what a verb gives to the file of ``--out``. Raises `FileProblem`."""
     if isinstance(result, str):
-        from pendel.core.formats.writing import write_atomically
+        from pendel.core.files.writing import write_atomically
 
         write_atomically(path, result)
     elif hasattr(result, "save"):
@@ -376,8 +376,8 @@ COMPUTING = ("check", "signals", "propose", "tune", "run", "measure", "loops", "
 def apart(verb: Verb, drive: Drive, options: argparse.Namespace, folder: Path) -> int:
     """Do a verb in a process in which typed C may run: it computes and prints, and starts nothing. Returns the exit
     code."""
-    from pendel.core.runs.runner import GoneWrong, in_runner
-    from pendel.core.runs.worker import build_ahead
+    from pendel.core.processes.runner import GoneWrong, in_runner
+    from pendel.core.processes.worker import build_ahead
 
     with contextlib.suppress(PendelError):  # the verb says it
         build_ahead(drive.copy())

@@ -12,9 +12,9 @@ from pendel.core.bench.doors import HEAD, TcpDoor
 from pendel.core.firmware.board_image import image_text
 from pendel.core.live.board import Flash
 from pendel.core.plant.runtime import load
-from pendel.core.runs import answers
+from pendel.core.processes import answers
+from pendel.core.processes.worker import Answered, RunFailed, RunFinished
 from pendel.core.runs.measures import StepMeasures
-from pendel.core.runs.worker import Answered, RunFailed, RunFinished
 from tests.campaigns.faults.report import Boundary
 
 

@@ -25,14 +25,14 @@ from pendel.core.drive import clips, commands, file
 from pendel.core.drive.document import Card, Drive, End, OwnEquations, Quantity
 from pendel.core.errors import DriveProblem
 from pendel.core.formats.flux_files import assembled, guess, variables
+from pendel.core.processes.requests import RunRequest
+from pendel.core.processes.worker import RunFailed, RunFinished, Worker
 from pendel.core.quantities.expressions import names_in, read_equation, renamed, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import unit
 from pendel.core.runs import kept
 from pendel.core.runs.evaluating import READING, EvaluatorProcess
-from pendel.core.runs.requests import RunRequest
 from pendel.core.runs.simulate import reopen
-from pendel.core.runs.worker import RunFailed, RunFinished, Worker
 from tests.campaigns.faults import texts
 from tests.campaigns.faults.boards import board_answers
 from tests.campaigns.faults.borders import forged_answer, stranger

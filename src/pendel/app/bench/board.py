@@ -26,7 +26,7 @@ from pendel.core.bench.standin_process import NoStandIn, StandInProcess
 from pendel.core.bench.trigger import Frame, Trigger
 from pendel.core.drive.file import to_text
 from pendel.core.firmware.targets import HOST, image_for
-from pendel.core.runs.requests import DescribeRequest
+from pendel.core.processes.requests import DescribeRequest
 from pendel.core.trust import brings_c
 
 LOOK_EVERY_MS, VALUES_EVERY = 300, 5

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QLineEdit, QListWidget, QWidget
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row
 from pendel.core.errors import FileProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 
 MOST = 2000
 """Lines that are kept."""

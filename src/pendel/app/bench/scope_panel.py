@@ -29,7 +29,7 @@ from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Block
 from pendel.core.drive.document import renamed_signal
 from pendel.core.errors import ExpressionProblem, PendelError
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.runs.kept import KeptRun

@@ -28,7 +28,7 @@ from pendel.core.controllers.numbers.word_text import word_in_base
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
 from pendel.core.errors import PendelError
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.stepping import digits_of, rounded
 from pendel.core.quantities.units import figure
 

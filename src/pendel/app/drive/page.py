@@ -22,12 +22,12 @@ from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import column
 from pendel.app.widgets.drawing import Drawing, drawing_of
-from pendel.core.catalogue import own_block
+from pendel.core.catalogue import own_block, shelf
 from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists
-from pendel.core.drive import assemblies, commands, shelf
+from pendel.core.drive import assemblies, commands
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.nesting import resolved
 from pendel.core.envelope.origin import path_of

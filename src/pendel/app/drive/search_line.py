@@ -12,8 +12,8 @@ from PyQt6.QtWidgets import QWidget
 from pendel.app.drive.popup_line import Entry, PopupLine, PopupWords
 from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.catalogue.index import ASSEMBLY, kinds
+from pendel.core.catalogue.shelf import READY, on_shelf, ready, sentence_of
 from pendel.core.check import fits
-from pendel.core.drive.shelf import READY, on_shelf, ready, sentence_of
 from pendel.core.vocabulary import ValueRole, task_of
 
 WORDS = PopupWords(

@@ -63,14 +63,14 @@ from pendel.core.firmware.processors import PROCESSORS, NoProcessor, OnProcessor
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.firmware.ship import EXAMPLE, Checked, write_sources
 from pendel.core.firmware.written import Written
-from pendel.core.quantities.expressions import value_in_field
-from pendel.core.runs.requests import (
+from pendel.core.processes.requests import (
     CheckRequest,
     FormatsRequest,
     ProcessorRequest,
     RangesRequest,
     WriteRequest,
 )
+from pendel.core.quantities.expressions import value_in_field
 from pendel.core.runs.simulate import signal_infos
 
 LONGEST_CHECK = 600.0

@@ -14,7 +14,7 @@ from pendel.core.drive.file import to_text
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.tolerances import Tolerated
 from pendel.core.loops.tuning import LoopStudy
-from pendel.core.runs.requests import TolerateRequest
+from pendel.core.processes.requests import TolerateRequest
 from pendel.core.trust import brings_allowed_c
 
 SAMPLES = 60

@@ -47,8 +47,8 @@ from pendel.core.loops.looked_at import LookedAt
 from pendel.core.loops.margins import unwrapped_phase
 from pendel.core.loops.realisation import Pole
 from pendel.core.loops.sweep import SweptPoint, usual_frequencies
+from pendel.core.processes.requests import SweepRequest, TransferRequest
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.requests import SweepRequest, TransferRequest
 from pendel.core.runs.simulate import signal_infos
 from pendel.core.trust import brings_allowed_c
 

@@ -22,8 +22,8 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import from_text
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveProblem, RunProblem, Stopped
-from pendel.core.runs.requests import SeriesRequest
-from pendel.core.runs.worker import Beside
+from pendel.core.processes.requests import SeriesRequest
+from pendel.core.processes.worker import Beside
 from pendel.core.series.goals import Found, Goal, Search
 from pendel.core.series.rows import DONE, FAILED, Row
 from pendel.core.series.running import Going, ProcessEnded, folder_of, in_process, text_of

@@ -13,7 +13,7 @@ from platformdirs import user_state_dir
 
 from pendel.app.session.jobs import Job
 from pendel.core.drive.lock import FileLock, lock_of, take
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 
 MOST_WINDOWS = 20
 """On one drive, that have an autosave each."""

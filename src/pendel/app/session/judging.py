@@ -13,8 +13,8 @@ from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
-from pendel.core.runs.requests import JudgeRequest
-from pendel.core.runs.worker import Beside
+from pendel.core.processes.requests import JudgeRequest
+from pendel.core.processes.worker import Beside
 from pendel.core.trust import brings_allowed_c
 
 if TYPE_CHECKING:

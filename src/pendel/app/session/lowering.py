@@ -10,8 +10,8 @@ from typing import Any
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import RunProblem
-from pendel.core.runs.requests import DescribeRequest, WorkRequest, WriteRequest
-from pendel.core.runs.worker import Beside
+from pendel.core.processes.requests import DescribeRequest, WorkRequest, WriteRequest
+from pendel.core.processes.worker import Beside
 from pendel.core.worked_out import Work
 
 LONGEST = 300.0

@@ -18,9 +18,9 @@ from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.merging import RecordChange, merged
 from pendel.core.errors import DriveProblem, PendelError
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
+from pendel.core.processes.requests import OrderRequest
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.requests import OrderRequest
 
 ANSWERED_WITHIN = 60.0
 """s in which the window takes its turn."""

@@ -10,7 +10,7 @@ from pendel.app.session.session import Session
 from pendel.core.drive.document import TABLES, Drive
 from pendel.core.drive.file import to_text
 from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.runs.requests import ProposeRequest
+from pendel.core.processes.requests import ProposeRequest
 from pendel.core.trust import brings_allowed_c
 
 

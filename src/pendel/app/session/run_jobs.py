@@ -17,11 +17,11 @@ from pendel.app.session.sparks import draw_ahead
 from pendel.core.catalogue.own_block import C
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
+from pendel.core.processes.requests import RunRequest
+from pendel.core.processes.worker import RunFailed, RunFinished, Worker
 from pendel.core.runs import kept
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.requests import RunRequest
-from pendel.core.runs.worker import RunFailed, RunFinished, Worker
 
 LOOK = 0.01
 """Seconds between two looks at whether to stop, and at how far the run has come."""

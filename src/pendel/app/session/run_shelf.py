@@ -23,12 +23,12 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem, PendelError, Stopped
 from pendel.core.freed import give_back_now
+from pendel.core.processes.requests import OrderRequest
+from pendel.core.processes.worker import Beside
 from pendel.core.runs import kept
 from pendel.core.runs.display_units import OTHERS, ShownUnits
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.requests import OrderRequest
-from pendel.core.runs.worker import Beside
 
 MOST_RUNS = 40
 HIDDEN_BYTES = 24 << 20

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QLabel, QPushButton
 
 from pendel.app.session.jobs import End, Job, JobKind
 from pendel.app.session.session import Session
-from pendel.core.runs.requests import Request
+from pendel.core.processes.requests import Request
 
 LONGEST = 3600.0
 """s that such work may take."""

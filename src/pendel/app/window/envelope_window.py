@@ -29,10 +29,10 @@ from pendel.core.envelope.maps import ENDINGS, save_map
 from pendel.core.envelope.points import Point
 from pendel.core.envelope.report import EnvelopeReport, adding, carrying
 from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.processes.requests import EnvelopeRequest
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.requests import EnvelopeRequest
 from pendel.core.trust import brings_allowed_c
 
 NOTHING = (

@@ -16,7 +16,7 @@ from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.drawing import Drawing, png
 from pendel.app.widgets.theme import tokens
 from pendel.core.errors import FileProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 
 PICTURES = {".png": "PNG", ".svg": "SVG"}
 SHARPNESS = 2.0

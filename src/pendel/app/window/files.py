@@ -19,11 +19,11 @@ from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import literal
+from pendel.core.catalogue.shelf import on_shelf
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import DEMO, EXAMPLES
 from pendel.core.drive.lock import FileLock, lock_of, take
-from pendel.core.drive.shelf import on_shelf
 from pendel.core.errors import FileProblem
 from pendel.core.wording import sentence_case
 

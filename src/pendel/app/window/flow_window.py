@@ -12,10 +12,10 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.figure_tree import FigureTree
 from pendel.app.widgets.flow_picture import FlowPicture
+from pendel.core.processes.requests import FlowsRequest
 from pendel.core.quantities.units import figure
 from pendel.core.runs.flows import EnergyFlows, NodeEnergy
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.requests import FlowsRequest
 
 LONGEST = 600.0
 """s."""

@@ -38,8 +38,8 @@ from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
 from pendel.core.heat.duty import duty_of_plan
 from pendel.core.heat.over import HeatOver
+from pendel.core.processes.requests import HeatRequest
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.requests import HeatRequest
 from pendel.core.trust import brings_allowed_c
 
 ROUNDS = ((STEADY, "the cycle that repeats itself"), ("1", "once from the start"), ("3", "3 times"), ("10", "10 times"))

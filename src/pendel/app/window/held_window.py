@@ -21,8 +21,8 @@ from pendel.app.window.bench_choice import BenchSide
 from pendel.core.drive.file import to_text
 from pendel.core.errors import FileProblem
 from pendel.core.heat.held import Held
+from pendel.core.processes.requests import HeldRequest
 from pendel.core.quantities.units import number_text
-from pendel.core.runs.requests import HeldRequest
 from pendel.core.trust import brings_allowed_c
 
 NOTHING = (

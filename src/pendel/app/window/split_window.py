@@ -19,8 +19,8 @@ from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import tokens
 from pendel.app.window.beside_work import BesideWork
 from pendel.core.errors import FileProblem
+from pendel.core.processes.requests import BestSplitRequest
 from pendel.core.quantities.units import figure
-from pendel.core.runs.requests import BestSplitRequest
 from pendel.core.trips.best import BestSplit
 
 NO_RUN = "There is no run yet. Press Ctrl+R once, then try again."

@@ -195,8 +195,8 @@ def unit_of(drive: Drive, wish: Wish) -> Unit:
 
 
 def write_unit(job: Job, drive: Drive, wish: Wish, path: str) -> str:
+    from pendel.core.files.writing import write_atomically
     from pendel.core.fmu.export import archive_of  # slow to load, and not needed to start
-    from pendel.core.formats.writing import write_atomically
 
     content = archive_of(unit_of(drive, wish))
     if not job.stopping:

@@ -39,7 +39,7 @@ from pendel.core.drive.scripts import script_from, script_lines
 from pendel.core.drive.usual import kept_as_it_was, usual_record
 from pendel.core.drive.views import note_from, note_record, text_from, text_lines, view_from, view_record
 from pendel.core.errors import DriveProblem, FileProblem, shorten
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 
 FORMAT, VERSION = "pendel drive", 1
 MOST_LEFT_OUT, MOST_ROUNDS = 2000, 4

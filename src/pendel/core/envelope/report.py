@@ -13,7 +13,7 @@ from pendel.core.drive.file import save
 from pendel.core.envelope.fitted import Made
 from pendel.core.envelope.maps import ENDINGS, save_map
 from pendel.core.errors import DriveProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.units import number_text, si_unit, unit
 from pendel.core.system.fold import DIGEST, LEVEL, PER, ROW, TORQUE, cut_of
 from pendel.core.vocabulary import plainest

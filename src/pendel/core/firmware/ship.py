@@ -23,13 +23,13 @@ from pendel.core.controllers.numbers.source import LICENCE, Files, files, shippe
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.errors import BuildProblem, FileProblem, PendelError
+from pendel.core.files.writing import write_atomically
 from pendel.core.firmware.a2l import a2l_of
 from pendel.core.firmware.board_sources import board_sources
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.readme import readme, stamped
 from pendel.core.firmware.typed_c import refused_typed_c, watch_typed_c
-from pendel.core.formats.writing import write_atomically
 from pendel.core.last_few import LastFew
 from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import address, load, pointer, time_loop

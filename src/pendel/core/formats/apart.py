@@ -61,7 +61,7 @@ def from_mat(data: bytes, maximum: int) -> dict[str, np.ndarray]:
 def from_hdf(data: bytes, maximum: int) -> dict[str, np.ndarray]:
     import h5py
 
-    from pendel.core.formats.hdf import held_within
+    from pendel.core.files.hdf import held_within
 
     arrays: dict[str, np.ndarray] = {}
 

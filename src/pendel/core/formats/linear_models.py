@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from pendel.core.errors import FileProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.loops.realisation import minimal, zeros_of
 from pendel.core.loops.transfer import Transfer
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from pendel.core.errors import FileProblem, PendelError
-from pendel.core.formats.writing import written_whole
+from pendel.core.files.writing import written_whole
 from pendel.core.runs.display_units import factor
 from pendel.core.runs.kept import KeptRun, Trace
 

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.units import figure
 
 

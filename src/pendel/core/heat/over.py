@@ -21,7 +21,7 @@ from pendel.core.check.targets import target
 from pendel.core.drive.document import Drive
 from pendel.core.drive.user_text import known_name
 from pendel.core.errors import DriveProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.heat.cut import Cut, cut
 from pendel.core.heat.duty import Duty, Stretch
 from pendel.core.heat.life import Endurance, Life, life

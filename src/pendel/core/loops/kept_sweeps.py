@@ -14,7 +14,7 @@ from typing import Any
 from pendel.core.drive.document import BESIDE_TABLES, Drive, KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import FileProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.loops.sweep import SweptPoint
 
 NAME = "sweeps.json"

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from pendel.core.formats.hdf import held_within, opened
+from pendel.core.files.hdf import held_within, opened
 
 if TYPE_CHECKING:
     import h5py

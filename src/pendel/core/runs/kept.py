@@ -16,7 +16,7 @@ import numpy as np
 
 from pendel.core.drive.findings import Remark
 from pendel.core.errors import DriveProblem, FileProblem
-from pendel.core.formats.hdf import opened
+from pendel.core.files.hdf import opened
 from pendel.core.freed import bytes_of
 from pendel.core.plant.program import BALANCE, Outcome, Structure
 from pendel.core.plant.rows import BETWEEN, BOTH, HALF_WAY, Refined, last_before

@@ -3,7 +3,7 @@ are started here.
 
 A worker gets the drive's text, the plan and numbers of rows, and gives rows; it keeps nothing that another task needs,
 so a worker may go at any time. Whatever a drive brings runs there as it does here: in a process that confines itself
-(`pendel.core.runs.worker`), which the worker keeps for the next rows."""
+(`pendel.core.processes.worker`), which the worker keeps for the next rows."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.plant.structures import version as code_digest
-from pendel.core.runs.requests import SeriesRequest
-from pendel.core.runs.worker import Beside
+from pendel.core.processes.requests import SeriesRequest
+from pendel.core.processes.worker import Beside
 from pendel.core.series.points import points_of, seed_of_row
 from pendel.core.series.rows import FAILED, Row
 from pendel.core.series.running import Runs

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import FileProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.series.rows import Row
 

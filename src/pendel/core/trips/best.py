@@ -20,7 +20,7 @@ from pendel.core.check import examine
 from pendel.core.drive.file import from_text
 from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import DriveProblem
-from pendel.core.formats.writing import write_atomically
+from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import kinds_in

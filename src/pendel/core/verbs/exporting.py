@@ -38,8 +38,8 @@ class UnitReport:
     def save(self, path: Path) -> None:
         """Build it and write its file. Raises `BuildProblem`, `FileProblem`, and `DriveProblem` where the
         drive brings C that is not allowed."""
+        from pendel.core.files.writing import write_atomically
         from pendel.core.fmu.export import archive_of
-        from pendel.core.formats.writing import write_atomically
 
         write_atomically(path, archive_of(self.unit_inside))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from pendel.core.formats.hdf import opened
+from pendel.core.files.hdf import opened
 from pendel.core.formats.traces import Column, plain, unlike
 
 LONGEST = 1000

@@ -9,7 +9,7 @@ from typing import Any, Protocol
 
 from pendel.core.drive.document import Drive
 from pendel.core.last_few import LastFew
-from pendel.core.runs.requests import (
+from pendel.core.processes.requests import (
     BestSplitRequest,
     CalmRequest,
     CheckRequest,
@@ -35,7 +35,7 @@ from pendel.core.runs.requests import (
 
 
 class Watched(Protocol):
-    """What its asker sees meanwhile: `pendel.core.runs.worker.Shared`."""
+    """What its asker sees meanwhile: `pendel.core.processes.worker.Shared`."""
 
     stop: Any
     progress: Any

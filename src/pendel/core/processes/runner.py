@@ -21,7 +21,7 @@ from pathlib import Path
 from pendel.core.errors import BuildProblem, PendelError
 from pendel.core.plant import compiler
 from pendel.core.plant.runtime import LOOP_FLAGS
-from pendel.core.runs.answers import LARGEST
+from pendel.core.processes.answers import LARGEST
 from pendel.core.runs.child import end_with_parent
 from pendel.core.runs.confine import strictly
 

@@ -30,7 +30,7 @@ def folder() -> Path:
 def only_assembly(drive: Drive, assembly: str) -> Drive:
     """A drive of one assembly, with the quantities its values use. Raises `DriveProblem` when the card is
     none."""
-    from pendel.core.catalogue.card_names import with_values_of_missing  # which knows what a drive may name
+    from pendel.core.catalogue.card_names import with_values_of_missing
 
     face = face_of(drive, assembly)
     clipped = clip(drive, [assembly])

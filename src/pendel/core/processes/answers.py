@@ -20,9 +20,9 @@ from typing import Any
 import numpy as np
 
 RECORDS = (
-    "pendel.core.runs.worker:RunFinished",
-    "pendel.core.runs.worker:RunFailed",
-    "pendel.core.runs.worker:Answered",
+    "pendel.core.processes.worker:RunFinished",
+    "pendel.core.processes.worker:RunFailed",
+    "pendel.core.processes.worker:Answered",
     "pendel.core.firmware.ship:Checked",
     "pendel.core.firmware.ship:Compared",
     "pendel.core.firmware.processors:OnProcessor",

@@ -35,11 +35,9 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
-from pendel.core.runs.answers import LARGEST, decoded, encoded
-from pendel.core.runs.child import drain, end_with_parent, private_environment, stand_back, started
-from pendel.core.runs.confine import ALL_HELD, Held, confine
-from pendel.core.runs.performing import ANSWERED, run_and_save, with_a_run
-from pendel.core.runs.requests import (
+from pendel.core.processes.answers import LARGEST, decoded, encoded
+from pendel.core.processes.performing import ANSWERED, run_and_save, with_a_run
+from pendel.core.processes.requests import (
     OWN_ANSWERS,
     CheckRequest,
     FormatsRequest,
@@ -50,6 +48,8 @@ from pendel.core.runs.requests import (
     WorkRequest,
     runs_own_c,
 )
+from pendel.core.runs.child import drain, end_with_parent, private_environment, stand_back, started
+from pendel.core.runs.confine import ALL_HELD, Held, confine
 from pendel.core.temporary import temporary_folder
 from pendel.core.trust import allow_all_of
 
@@ -168,7 +168,7 @@ def apart_from_builds(request: Request) -> bool:
 def answered_apart(request: Request, shared: Shared, folder: Path, connection: Connection) -> bytes:
     """The answer of a runner, for which what it needs first is built here. Where it ends without one, this process ends
     as it did, so that who asked gets the same."""
-    from pendel.core.runs.runner import GoneWrong, in_runner
+    from pendel.core.processes.runner import GoneWrong, in_runner
 
     next(NUMBERS)  # the copy counts for itself
     with contextlib.suppress(PendelError):
@@ -253,7 +253,7 @@ class Worker:
             sys.executable,
             "-P",
             "-m",
-            "pendel.core.runs.worker",
+            "pendel.core.processes.worker",
             str(theirs.fileno()),
             str(memory),
             self._folder.name,
@@ -493,6 +493,6 @@ def main() -> None:
 
 if __name__ == "__main__":
     # The module must be known by its real name, so that records pickle alike on both sides.
-    from pendel.core.runs import worker
+    from pendel.core.processes import worker
 
     worker.main()
