@@ -9,7 +9,7 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.drive import commands
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.envelope.fitted import drag_of, proportion
+from pendel.core.envelope.fitted import drag_of, misfit_of, proportion
 from pendel.core.envelope.points import Point
 from pendel.core.envelope.report import per_text
 from pendel.core.errors import DriveHasFindings, DriveProblem
@@ -83,10 +83,12 @@ def test_at_one_speed_it_gives_torque_and_takes_power_by_hand(door, made):
 def test_what_is_asked_in_proportion_and_what_drags_is_read_off_the_points():
     grid = [(w, m) for w in (0.0, 50.0, 100.0) for m in (-20.0, -5.0, 0.0, 5.0, 20.0)]
     points = [Point(w, m, min(max(0.4 * m, -6.0), 6.0) - 0.01 * w - 2e-4 * w * w, 1.0) for w, m in grid]
-    assert proportion(points) == pytest.approx((0.4, 0.0), abs=1e-12)
+    assert proportion(points) == pytest.approx(0.4) and misfit_of(points, 0.4) < 1e-12
     assert drag_of(points) == pytest.approx((0.01, 2e-4))
     bent = [Point(0.0, m, 0.4 * m if abs(m) < 10 else 0.25 * m, 1.0) for m in (-20.0, -15.0, -5.0, 5.0, 15.0, 20.0)]
-    assert proportion(bent)[1] > 0.2
+    assert misfit_of(bent, proportion(bent)) > 0.2
+    fading = [Point(p.speed, p.asked, p.torque * (1 - p.speed / 400), 1.0) for p in points]
+    assert misfit_of(fading, 0.4) == pytest.approx(0.5 / 6.75, rel=0.01), "at speed, too"
     assert drag_of([Point(0.0, 0.0, 0.0, 1.0)]) == (0.0, 0.0)
     assert per_text(0.1, "A") == "0.1 N*m/A" and per_text(1.0, "N·m") == "1" and per_text(0.5, "kN·m") == "0.5"
 

@@ -43,7 +43,8 @@ class Made:
     per: float
     """Torque (N·m) at standstill for one of what is asked for (SI)."""
     straight: float
-    """How far from proportional that is, as a fraction of it."""
+    """How far the torque of a point is from that times what was asked, within its limits and less the drag; of the
+    largest torque."""
     drag: tuple[float, float]
     """N·m·s and N·m·s²: the torque that is missing where none is asked for, by speed and by its square."""
     limits: tuple[tuple[float, float, float], ...]
@@ -90,7 +91,7 @@ def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag:
         return np.asarray((loss_terms(speed, torque, largest) @ coefficients - lost) / through)
 
     off, own = errors(checks), errors(points)
-    per, straight = proportion(points)
+    per = proportion(points)
     worst = int(np.argmax(np.abs(off)))
     return Made(
         machine,
@@ -102,7 +103,7 @@ def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag:
         checks[worst],
         float(np.abs(own).max()),
         per,
-        straight,
+        misfit_of(points, per),
         drag_of(points),
         limits_of(points),
         link,
@@ -110,16 +111,25 @@ def made_of(points: Sequence[Point], checks: Sequence[Point], machine: str, lag:
     )
 
 
-def proportion(points: Sequence[Point]) -> tuple[float, float]:
-    """Torque for one of what is asked for, at the lowest speed, and by what part of it single points are off, those
-    aside where no more torque comes."""
+def proportion(points: Sequence[Point]) -> float:
+    """Torque for one of what is asked for, at the lowest speed, points aside where no more torque comes; 1 where there
+    are none."""
     slow = [p for p in points if p.speed == min(each.speed for each in points)]
     most = max(abs(p.torque) for p in slow)
     ratios = [p.torque / p.asked for p in slow if p.asked and SMALL * most < abs(p.torque) < REACHED * most]
-    if not ratios:
-        return 1.0, 1.0
-    per = float(np.median(ratios))
-    return per, float(max(abs(ratio - per) for ratio in ratios) / abs(per)) if per else 1.0
+    return float(np.median(ratios)) if ratios else 1.0
+
+
+def misfit_of(points: Sequence[Point], per: float) -> float:
+    """See `Made.straight`."""
+    linear, square = drag_of(points)
+    limits = {speed: (drives, brakes) for speed, drives, brakes in limits_of(points)}
+    off = []
+    for p in points:
+        drives, brakes = limits[p.speed]
+        foretold = max(-brakes, min(drives, per * p.asked)) - linear * p.speed - square * p.speed**2
+        off.append(abs(foretold - p.torque))
+    return max(off) / max(abs(p.torque) for p in points)
 
 
 def drag_of(points: Sequence[Point]) -> tuple[float, float]:
@@ -138,13 +148,13 @@ def drag_of(points: Sequence[Point]) -> tuple[float, float]:
 
 
 def limits_of(points: Sequence[Point]) -> tuple[tuple[float, float, float], ...]:
-    """See `Made.limits`. Where no torque drives any more, 0."""
+    """See `Made.limits`. What drives is less than 0 where the machine brakes whatever is asked for."""
     linear, square = drag_of(points)
     found = []
     for speed in sorted({p.speed for p in points}):
         drag = linear * speed + square * speed**2
         torques = [p.torque + drag for p in points if p.speed == speed]
-        found.append((speed, max(0.0, max(torques)), max(0.0, -min(torques))))
+        found.append((speed, max(torques), max(0.0, -min(torques))))
     return tuple(found)
 
 

@@ -21,7 +21,7 @@ from pendel.core.vocabulary.levels import SYSTEM
 
 ROW_UNITS = ("rad/s", "N*m", "N*m")
 STRAIGHT = 0.05
-"""By how much the torque of one may vary over what is asked for, where an envelope stands for its machine."""
+"""Of the largest torque: by how much it may be off from what is asked for, where an envelope stands for its machine."""
 
 
 @dataclass(frozen=True)
@@ -92,9 +92,9 @@ def carrying(drive: Drive, report: EnvelopeReport) -> Command:
         raise DriveProblem("This envelope was not worked out here. Make it anew.")
     if made.straight > STRAIGHT:
         raise DriveProblem(
-            f"The torque of {card.name} does not follow what is asked for at {origin.get(TORQUE)} in proportion (by "
-            f"{number_text(100 * made.straight, 2)} % of it), so an envelope cannot stand for it here. Choose where a "
-            "torque is asked for."
+            f"The torque of {card.name} does not follow what is asked for at {origin.get(TORQUE)} in proportion (it is "
+            f"off by up to {number_text(100 * made.straight, 2)} % of the largest), so an envelope cannot stand for it "
+            "here. Choose where a torque is asked for."
         )
     cut_of(drive, report.machine)
     (linear, square), limits = made.drag, made.limits

@@ -36,7 +36,9 @@ def build(c: PartContext) -> None:
     angle, d_angle = c.state("phi")
     asked = c.input("torque")
     at = ca.fabs(speed) * c.value("U_0") / ca.fmax(u, LEAST_LINK * c.value("U_0"))
-    most, least = (ca.fmax(0, along(c, at, "n", name)) for name in ("M", "B"))
+    last = c.value(f"M_{c.rows - 1}")
+    most = ca.fmax(ca.fmin(0, last), along(c, at, "n", "M"))  # less than 0 where its voltage is beyond the link's
+    least = ca.fmax(0, along(c, at, "n", "B"))
     turned = ca.if_else(speed < 0, -1, 1)
     allowed = turned * ca.fmax(-least, ca.fmin(most, turned * asked))
     drag = (c.value("b") + c.value("b_2") * ca.fabs(speed)) * speed
@@ -100,7 +102,7 @@ KIND = Part(
         "Limits",
         (
             Value("n", "Speed", "rpm", "1000", low=0.0),
-            Value("M", "Drives", "N·m", "50", low=0.0),
+            Value("M", "Drives", "N·m", "50"),
             Value("B", "Brakes", "N·m", "50", low=0.0),
         ),
         ("1000 rpm", "50 N*m", "50 N*m"),
