@@ -269,3 +269,48 @@ def test_torque_stays_within_the_limits_of_its_speed_and_link(asked, speed, link
     for a, b in (("link.dc", "machine.dc"), ("machine.shaft", "bench.a"), ("asked.out", "machine.torque")):
         d.connect(a, b)
     assert d.run("50 ms")["machine.torque"].y[-1] == pytest.approx(gives, rel=1e-4, abs=1e-3)
+
+
+def test_two_machines_on_one_link_stand_each_for_itself():
+    """Their converters are wired one behind the other; a third has no envelope and stays as it is."""
+    d = pendel.Drive()
+    d.add("dc_source", "Link", U_0="48 V", R_i="10 mohm")
+    before = "link.dc"
+    for name in ("One", "Two", "Three"):
+        key = name.lower()
+        d.add("four_quadrant_bridge", f"Bridge {name}")
+        d.add("brushed_dc", f"Motor {name}")
+        d.add("inertia", f"Wheel {name}", J="0.01 kg*m^2")
+        d.add("constant", f"Asked {name}", value="0.2")
+        d.add("gain", f"Inner {name}")
+        for a, b in (
+            (before, f"bridge_{key}.dc"),
+            (f"bridge_{key}.out", f"motor_{key}.winding"),
+            (f"motor_{key}.shaft", f"wheel_{key}.a"),
+            (f"asked_{key}.out", f"inner_{key}.x"),
+            (f"inner_{key}.out", f"bridge_{key}.duty"),
+        ):
+            d.connect(a, b)
+        before = f"bridge_{key}.dc"
+    limits = {"n_0": "0 rpm", "M_0": "3 N*m", "B_0": "3 N*m", "n_1": "4000 rpm", "M_1": "1 N*m", "B_1": "3 N*m"}
+    for key in ("one", "two"):
+        texts = {
+            "torque": f"asked_{key}.out",
+            "per": "2 N*m/A",
+            "M_max": "3 N*m",
+            "U_0": "48 V",
+            "T_lag": "1 ms",
+            **limits,
+        }
+        card = d.document.cards[f"motor_{key}"]
+        d.document.cards[f"motor_{key}"] = commands.replace(card, envelope=texts)
+    d.set("level", "system")
+    folded = at_level(d.document)
+    wires = {w.key for w in folded.wires.values()}
+    assert {"link.dc -> motor_one.dc", "motor_one.dc -> motor_two.dc", "motor_two.dc -> bridge_three.dc"} <= wires
+    assert {"inner_three", "bridge_three", "motor_one_torque", "motor_two_torque"} <= set(folded.cards)
+    assert not {"inner_one", "bridge_one", "inner_two", "bridge_two"} & set(folded.cards)
+    run = d.run("50 ms")
+    for key in ("one", "two"):
+        assert run[f"motor_{key}.torque"].y[-1] == pytest.approx(0.4, rel=0.05)
+    assert run["motor_three.current"].y[-1] > 1 and run["motor_one.link_power"].y[-1] > 0

@@ -91,7 +91,9 @@ def _fold(made: Drive, drive: Drive, machine: str) -> None:
     cut = cut_of(drive, machine)
     gone = cut.gone | heated_by(drive, cut.gone)
     wires = [w for w in made.wires.values() if not {w.a.card, w.b.card} & gone]
-    wires += [_moved(made.wires[key], end, End(machine, "dc")) for key, end in cut.links.items() if key in made.wires]
+    links = set(cut.links.values())
+    to_link = [(w, end) for key in gone for w, end in _ends(made, key) if end in links and not _within(w, gone)]
+    wires += [_moved(w, end, End(machine, "dc")) for w, end in to_link]
     shaft = next((p.name for p in kind_of(card).ports if p.link is Link.SHAFT), "")
     behind = [(w, end) for w, end in _ends(made, machine) if end.port == shaft]
     wires += [_moved(w, end, End(machine, "shaft")) for w, end in behind]
@@ -99,8 +101,9 @@ def _fold(made: Drive, drive: Drive, machine: str) -> None:
     made.cards[machine] = _standing(drive, machine)
     per = card.envelope.get(PER, "")
     if per and per != "1":
-        scale = made.free_id(f"{card.name} torque")
-        made.cards[scale] = Card(GAIN, f"{card.name} torque", values={"K": per})
+        name = made.free_name(f"{card.name} torque")
+        scale = made.free_id(name)
+        made.cards[scale] = Card(GAIN, name, values={"K": per})
         wires.append(Wire(feeding, End(scale, "x")))
         feeding = End(scale, "out")
     wires.append(Wire(feeding, End(machine, "torque")))
@@ -166,7 +169,7 @@ def cut_of(drive: Drive, machine: str) -> Cut:
             links[wire.key] = here
     if not links or not sources:
         raise DriveProblem(f"{name} is not fed from a DC link by a converter, so its envelope has nowhere to stand.")
-    if len({frozenset(_net(drive, key, set(gone))) for key in links}) > 1:
+    if not set(links.values()) <= _net(drive, next(iter(links.values()))):
         raise DriveProblem(f"{name} is fed from two DC links, and its envelope stands at one. Choose another level.")
     return Cut(frozenset(gone), links)
 
@@ -197,17 +200,11 @@ def _heat_neighbours(drive: Drive, key: str, known: set[str]) -> list[str]:
     return around
 
 
-def _net(drive: Drive, wire: str, gone: set[str]) -> set[str]:
-    """Ends outside ``gone`` that DC wires join with one of them."""
-    found = {str(end) for end in _both(drive.wires[wire]) if end.card not in gone}
+def _net(drive: Drive, end: End) -> set[End]:
+    """Ends that wires join with one."""
+    found = {end}
     while True:
-        more = {
-            str(end)
-            for w in drive.wires.values()
-            if {str(w.a), str(w.b)} & found
-            for end in _both(w)
-            if end.card not in gone
-        }
+        more = {each for w in drive.wires.values() if {w.a, w.b} & found for each in _both(w)}
         if more <= found:
             return found
         found |= more
@@ -309,6 +306,10 @@ def _ends(drive: Drive, key: str) -> Iterator[tuple[Wire, End]]:
         for end in _both(wire):
             if end.card == key:
                 yield wire, end
+
+
+def _within(wire: Wire, cards: frozenset[str]) -> bool:
+    return wire.a.card in cards and wire.b.card in cards
 
 
 def _both(wire: Wire) -> tuple[End, End]:
