@@ -16,6 +16,7 @@ import subprocess
 import sys
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import h5py
@@ -29,7 +30,7 @@ import pendel
 from pendel.cli import beside
 from pendel.cli.apart import terminal
 from pendel.core import trust
-from pendel.core.drive import commands, file, script_edits
+from pendel.core.drive import assemblies, commands, file, merging, script_edits
 from pendel.core.drive.document import End, Quantity
 from pendel.core.drive.merging import changes_between, changes_from, merged, records_of
 from pendel.core.errors import DriveProblem
@@ -329,6 +330,43 @@ def test_changes_meet_those_of_somebody_else_record_by_record(door):
     assert "ends at a card that is not there" in result.conflicts[1]
     assert theirs.quantities["K_p"].text == "50 A*s/m" and "wheel" in theirs.cards and "rubbing" not in theirs.cards
     file.from_text(file.to_text(theirs))
+
+
+@pytest.mark.parametrize(
+    ("edits", "quick"),
+    [
+        ({"K_p": "40 A*s/m"}, True),
+        ({"K_p": "40 A*s/m", "until": "0.3 s", "door_leaf.m": "50 kg", "bridge.level": "switching"}, True),
+        ({"K_p": "35 A*s/m"}, False),  # as it is
+        ({"rename": "Leaf"}, False),
+        ({"rename": "Door  LEAF"}, False),  # by the same id
+        ({"inside": "controller"}, False),
+    ],
+)
+def test_a_few_records_that_are_written_over_are_taken_as_the_whole_drive_would_be(door, edits, quick, monkeypatch):
+    mine = pendel.Drive(document=door.copy())
+    for name, text in edits.items():
+        if name == "rename":
+            mine.rename("door_leaf", text)
+        elif name == "inside":
+            assemblies.group(mine.document, ["speed_pi", "travel_speed"], "Outer").apply(mine.document)
+        else:
+            mine.set(name, text)
+    listed = changes_between(records_of(door), records_of(mine.document))
+    told = changes_from(json.loads(json.dumps([c.as_list() for c in listed])))
+    assert (merging._alone(door, told, "Script") is not None and bool(told)) == quick
+    fast, slow = door.copy(), door.copy()
+    later = [replace(each, before={"value": "1"}) for each in told]
+    assert not told or merged(door.copy(), later, "Script").conflicts
+    one = merged(fast, told, "Script")
+    one.command.apply(fast)
+    monkeypatch.setattr(merging, "_alone", lambda *_: None)
+    other = merged(slow, told, "Script")
+    other.command.apply(slow)
+    assert file.to_text(fast) == file.to_text(slow) and records_of(fast) == records_of(mine.document)
+    assert {(c.table, c.key) for c in one.command.changes} == {(c.table, c.key) for c in other.command.changes}
+    one.command.revert(fast)
+    assert file.to_text(fast) == file.to_text(door)
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from pendel.core.drive import file
-from pendel.core.drive.commands import Command, as_in
+from pendel.core.drive.commands import Command, as_in, changed
 from pendel.core.drive.document import TABLES, Drive
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 
@@ -82,7 +82,10 @@ def merged(drive: Drive, changes: Iterable[RecordChange], title: str) -> Merged:
     DriveProblem
         where the drive would be none that a file can hold.
     """
-    records, conflicts, changes = records_of(drive), [], list(changes)
+    changes = list(changes)
+    if (few := _alone(drive, changes, title)) is not None:
+        return few
+    records, conflicts = records_of(drive), []
     for change in changes:
         table = records[change.table]
         now = table.get(change.key)
@@ -104,6 +107,39 @@ def merged(drive: Drive, changes: Iterable[RecordChange], title: str) -> Merged:
     except FileProblem as problem:
         raise DriveProblem(f"The change was not taken over: {problem.reason}") from problem
     return Merged(as_in(drive, wanted, title, whole=True), tuple(conflicts))
+
+
+ALONE = ("settings", "quantities", "cards")
+"""Tables whose records say nothing of others, but for what of a card is among `TOGETHER`."""
+TOGETHER = ("kind", "name", "inside", "role", "face")
+
+
+def _alone(drive: Drive, changes: list[RecordChange], title: str) -> Merged | None:
+    """The same where only such records are written over, as most scripts do, by a look at these alone; None where that
+    is not so, or where something is to be said of it."""
+    part = Drive()
+    for change in changes:
+        key, before, after = change.key, change.before, change.after
+        if change.table not in ALONE or before is None or after is None or key not in drive.table(change.table):
+            return None
+        if change.table == "cards":
+            if not (isinstance(before, dict) and isinstance(after, dict)):
+                return None
+            if any(after.get(n) != before.get(n) for n in TOGETHER) or after.get("inside") or after.get("face"):
+                return None
+        part.table(change.table)[key] = drive.table(change.table)[key]
+    records = records_of(part)
+    if any(records[change.table][change.key] != change.before for change in changes):
+        return None  # it is as wanted already, or was changed meanwhile
+    for change in changes:
+        records[change.table][change.key] = change.after
+    whole = {"format": file.FORMAT, "version": file.VERSION, "wires": [], **{t: records[t] for t in ALONE}}
+    try:
+        wanted = file.from_text(json.dumps(whole), "What was changed")
+    except FileProblem:
+        return None
+    made = [changed(drive, each.table, each.key, wanted.table(each.table)[each.key]) for each in changes]
+    return Merged(Command(title, tuple(each for each in made if each.before != each.after)), ())
 
 
 def wires_between(records: Records) -> list[Any]:
