@@ -1,5 +1,7 @@
 """Tables that somebody brings: pasted into a card's rows or a profile, or taken from a file, in the real window."""
 
+import numpy as np
+import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
@@ -7,6 +9,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
 import pendel
 from pendel.app.widgets import table_dialog
 from pendel.app.widgets.table_dialog import TableDialog
+from pendel.core.formats.traces import save_table
 from tests.app.conftest import settle
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -170,4 +173,37 @@ def test_a_map_is_pasted_with_and_without_its_last_column_and_with_gaps(window, 
         ("1000 rpm", "50 N·m", "0.9 %"),
         ("2000 rpm", "50 N·m", "", "300 W"),
     )
+    window.session.undo.setClean()
+
+
+@pytest.mark.parametrize("ending", [".h5", ".mat", ".csv"])
+def test_a_machine_takes_the_map_that_a_detailed_drive_saved(ending, window, monkeypatch, tmp_path):
+    """Units of its fields are those of the file, so that nothing has to be chosen but the columns."""
+    names = (("speed", "rpm"), ("torque", "N·m"), ("efficiency", "%"), ("loss", "W"))
+    numbers = ([0.0, 1000.0, 2000.0], [20.0, 50.0, 50.0], [np.nan, 91.0, 93.0], [40.0, np.nan, np.nan])
+    file = tmp_path / f"map{ending}"
+    save_table([(name, unit, np.array(column)) for (name, unit), column in zip(names, numbers)], file)
+    trip(window, tmp_path)
+    pendel.Drive(document=window.session.drive).add("machine_by_map", "Map")
+    window.session.select(["map"])
+    settle()
+    window.drive_page.inspector.show_tab("Map")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
+
+    def choose(dialog):
+        for box, (name, _) in zip(dialog.columns, names):
+            box.setCurrentIndex(next(k for k in range(box.count()) if box.itemText(k).startswith(name)))
+
+    seen = answering(monkeypatch, choose)
+    window.drive_page.inspector.rows_editor.take()
+    settle()
+    taken = window.session.drive.cards["map"].rows
+    assert seen[0][2] and [[cell.split() for cell in row] for row in taken] == [
+        [["0.0", "rpm"], ["20.0", "N·m"], [], ["40.0", "W"]],
+        [["1000.0", "rpm"], ["50.0", "N·m"], ["91.0", "%"]],
+        [["2000.0", "rpm"], ["50.0", "N·m"], ["93.0", "%"]],
+    ]
+    window.editing.undo()
+    settle()
+    assert window.session.drive.cards["map"].rows != taken
     window.session.undo.setClean()

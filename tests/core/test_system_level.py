@@ -13,6 +13,7 @@ from pendel.core.envelope.fitted import drag_of, misfit_of, proportion
 from pendel.core.envelope.points import Point
 from pendel.core.envelope.report import per_text
 from pendel.core.errors import DriveHasFindings, DriveProblem
+from pendel.core.fmu.variables import What, prepared_for
 from pendel.core.runs.kept import save
 from pendel.core.runs.simulate import reopen
 from pendel.core.system.fold import at_level, without_envelope
@@ -174,7 +175,7 @@ def test_what_it_cannot_stand_for_gets_a_sentence(door, made):
     from dataclasses import replace
 
     with pytest.raises(DriveProblem, match="in proportion"):
-        pendel.open_example("car_door_drive").carry_envelope(replace(made, made=replace(made.made, straight=0.2)))
+        pendel.open_example("car_door_drive").carry_envelope(replace(made, made=replace(made.made, torque_misfit=0.2)))
 
 
 def test_other_ways_to_run_have_it_and_what_is_shipped_is_whole(door, tmp_path):
@@ -314,3 +315,50 @@ def test_two_machines_on_one_link_stand_each_for_itself():
     for key in ("one", "two"):
         assert run[f"motor_{key}.torque"].y[-1] == pytest.approx(0.4, rel=0.05)
     assert run["motor_three.current"].y[-1] > 1 and run["motor_one.link_power"].y[-1] > 0
+
+
+def test_a_unit_of_the_plant_has_the_envelope_and_one_of_the_controller_all_blocks(door):
+    folded, whole = prepared_for(door.document, What.PLANT), prepared_for(door.document, What.CONTROLLER)
+    assert "door_motor.link_current" in folded.structure.signals and "bridge.duty" not in folded.structure.commands
+    assert "current_pi.out" not in folded.deck.signals and "speed_pi.out" in folded.deck.signals
+    door.set("level", "averaged")
+    averaged = prepared_for(door.document, What.CONTROLLER)
+    assert {"current_pi.out", "speed_pi.out"} <= set(whole.deck.signals) == set(averaged.deck.signals)
+    assert whole.structure.commands == averaged.structure.commands
+
+
+@pytest.mark.parametrize(
+    ("envelope", "says"),
+    [
+        ({"n_1": "0 rpm"}, "not above that of the row before"),
+        ({"n_1": None}, "fewer than two rows"),
+        ({"T_lag": "0 s"}, "above 0"),
+        ({"U_0": "-5 V"}, "above 0"),
+        ({"M_1": "<b>1</b>"}, "cannot be read"),
+        ({"M_max": "1e400 N*m"}, "Haul machine"),
+        ({"B_0": "3 kg"}, "N·m"),
+    ],
+)
+def test_an_envelope_of_a_hostile_file_gets_a_sentence(envelope, says):
+    d = with_envelope("haul_drive", "haul_machine", "torque_demand.out")
+    card = d.document.cards["haul_machine"]
+    texts = {name: text for name, text in {**card.envelope, **envelope}.items() if text is not None}
+    d.document.cards["haul_machine"] = commands.replace(card, envelope=texts)
+    again = pendel.Drive(document=from_text(to_text(d.document)))
+    assert [f for f in again.check() if f.stops and f.card == "haul_machine" and says in f.sentence], again.check()
+    with pytest.raises(DriveHasFindings):
+        again.run("5 ms")
+
+
+def test_where_no_torque_or_no_time_is_asked_the_level_says_what_it_can(door):
+    """Zero, and long: a machine that nobody asks anything of slows down by its drag alone, and stays within limits."""
+    d = with_envelope("haul_drive", "haul_machine", "torque_demand.out")
+    card = d.document.cards["haul_machine"]
+    d.document.cards["haul_machine"] = commands.replace(card, envelope={**card.envelope, "b": "0.5 N*m*s"})
+    d.remove("test_bench")
+    d.set("torque_demand.before", "0 N*m")
+    d.set("torque_demand.after", "0 N*m")
+    d.start("haul_machine", omega="50 rad/s")
+    d.set("until", "4 s")
+    w = d.run()["haul_machine.speed"]
+    assert w.at([0.0, 0.84, 4.0]) == pytest.approx(50 * np.exp(-np.array([0.0, 0.84, 4.0]) * 0.5 / 0.42), rel=1e-4)

@@ -32,5 +32,5 @@ def envelopes(of: Subject) -> None:
             why = "is older than the drive: what it was made of was changed since"
         except DriveProblem as problem:
             why = f"cannot be compared with what it was made of. {problem}"
-        sentence = f"The envelope of {name} {why}. Make it anew (Run, Make envelope …), or run at another level."
+        sentence = f"The envelope of {name} {why}. Recreate it (Run, Make envelope …), or run at another level."
         of.result.findings.append(attention(sentence, key, "envelope"))

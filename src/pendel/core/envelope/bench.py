@@ -18,6 +18,7 @@ from pendel.core.drive.document import BESIDE_TABLES, Drive, End
 from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import si_unit, unit
+from pendel.core.system.fold import SUPPLIES, acting_blocks
 from pendel.core.vocabulary import Group, Link, SignalRole, plainest
 from pendel.core.vocabulary.levels import SYSTEM
 
@@ -103,7 +104,7 @@ def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
         commands.add_wire(made, End(asked, "out"), wire.b).apply(made)
     shaft = next(p.name for p in kind_of(drive.cards[machine]).ports if p.link is Link.SHAFT)
     gone = _behind(drive, machine)
-    needed = _acting(made, gone, asked)
+    needed = acting_blocks(made, gone) - {asked}
     blocks = {key for key, card in made.cards.items() if isinstance(kind_of(card), Block)}
     _refuse_readers(drive, made, needed, gone)
     commands.remove_cards(made, [*gone, *(key for key in blocks if key not in needed and key != asked)]).apply(made)
@@ -111,7 +112,7 @@ def bench_of(drive: Drive, machine: str, torque: str) -> Bench:
     commands.add_wire(made, End(machine, shaft), End(holder, IMPOSED_SPEED.ports[0].name)).apply(made)
     made.cards[machine] = replace(made.cards[machine], starts={})
     with_values_of_missing(made, drive)
-    sources = frozenset(key for key, card in made.cards.items() if kind_of(card).group in (Group.SUPPLY, "supply"))
+    sources = frozenset(key for key, card in made.cards.items() if kind_of(card).group in SUPPLIES)
     return Bench(made, machine, asked, unit_asked(drive, torque), holder, sources)
 
 
@@ -168,15 +169,6 @@ def _behind(drive: Drive, machine: str) -> list[str]:
                 if here.card == card and moves and not body and there.card not in found:
                     found.append(there.card)
     return found[1:]
-
-
-def _acting(drive: Drive, gone: list[str], asked: str) -> set[str]:
-    """Blocks that in the end act on a part that stays."""
-    blocks = {key for key, card in drive.cards.items() if isinstance(kind_of(card), Block)}
-    needed = [w.a.card for w in drive.wires.values() if w.a.card in blocks and w.b.card not in {*blocks, *gone}]
-    for card in needed:
-        needed += [w.a.card for w in drive.wires.values() if w.b.card == card and w.a.card in blocks - set(needed)]
-    return set(needed) - {asked}
 
 
 def _refuse_readers(drive: Drive, made: Drive, needed: set[str], gone: list[str]) -> None:

@@ -75,7 +75,7 @@ def in_detail(trip: Drive, run: KeptRun, card: str, start: float, end: float, fo
     if per is None:
         raise DriveProblem(
             f"{path.name} is asked for in {bench.unit or 'no unit'}, not in {TORQUE_UNIT}, and its envelope does not "
-            "say which torque comes of that, or it was not in proportion. Make the envelope anew, or from where a "
+            "say which torque comes of that, or it was not in proportion. Recreate the envelope, or from where a "
             "torque is asked for."
         )
     t = times_of(run, start, end)

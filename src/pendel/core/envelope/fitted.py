@@ -42,7 +42,7 @@ class Made:
     fit_worst: float
     per: float
     """Torque (N·m) at standstill for one of what is asked for (SI)."""
-    straight: float
+    torque_misfit: float
     """How far the torque of a point is from that times what was asked, within its limits and less the drag; of the
     largest torque."""
     drag: tuple[float, float]
@@ -121,7 +121,7 @@ def proportion(points: Sequence[Point]) -> float:
 
 
 def misfit_of(points: Sequence[Point], per: float) -> float:
-    """See `Made.straight`."""
+    """See `Made.torque_misfit`."""
     linear, square = drag_of(points)
     limits = {speed: (drives, brakes) for speed, drives, brakes in limits_of(points)}
     off = []
@@ -141,9 +141,8 @@ def drag_of(points: Sequence[Point]) -> tuple[float, float]:
     if not idle:
         return 0.0, 0.0
     w, m = np.array(idle).T
-    linear, square = nnls(np.stack([w, w * w], axis=1) / w.max() ** np.array([1, 2]), m)[0] / w.max() ** np.array(
-        [1, 2]
-    )
+    sizes = w.max(), w.max() ** 2
+    linear, square = nnls(np.stack([w, w * w], axis=1) / sizes, m)[0] / sizes
     return float(linear), float(square)
 
 

@@ -20,7 +20,7 @@ from pendel.core.vocabulary import plainest
 from pendel.core.vocabulary.levels import SYSTEM
 
 ROW_UNITS = ("rad/s", "N*m", "N*m")
-STRAIGHT = 0.05
+LARGEST_MISFIT = 0.05
 """Of the largest torque: by how much it may be off from what is asked for, where an envelope stands for its machine."""
 
 
@@ -89,12 +89,12 @@ def carrying(drive: Drive, report: EnvelopeReport) -> Command:
     made, origin = report.made, report.origin or {}
     card = commands.card_of(drive, report.machine)
     if made is None:
-        raise DriveProblem("This envelope was not worked out here. Make it anew.")
-    if made.straight > STRAIGHT:
+        raise DriveProblem("This envelope was not worked out here. Recreate it.")
+    if made.torque_misfit > LARGEST_MISFIT:
         raise DriveProblem(
             f"The torque of {card.name} does not follow what is asked for at {origin.get(TORQUE)} in proportion (it is "
-            f"off by up to {number_text(100 * made.straight, 2)} % of the largest), so an envelope cannot stand for it "
-            "here. Choose where a torque is asked for."
+            f"off by up to {number_text(100 * made.torque_misfit, 2)} % of the largest), so an envelope cannot stand "
+            "for it here. Choose where a torque is asked for."
         )
     cut_of(drive, report.machine)
     (linear, square), limits = made.drag, made.limits
@@ -126,6 +126,6 @@ def per_text(per: float, asked_in: str) -> str:
 def adding(drive: Drive, report: EnvelopeReport, name: str) -> Command:
     """A card with these values, which keeps where they come from."""
     origin = dict(report.origin or {})
-    if origin and report.made is not None and report.made.straight <= STRAIGHT:
+    if origin and report.made is not None and report.made.torque_misfit <= LARGEST_MISFIT:
         origin[PER] = per_text(report.made.per, report.unit)
     return commands.add_card(drive, KIND.id, name, values=dict(report.values), made_from=origin)

@@ -144,7 +144,9 @@ def _mark(lines: Sequence[str]) -> str:
 
 
 def _plain(cell: str, mark: str) -> str:
-    """A number with a decimal point; all else as it is."""
+    """A number with a decimal point; what a program writes for no number is nothing; all else as it is."""
+    if cell.lower() == "nan":
+        return ""
     return cell.replace(",", ".") if mark != "," and NUMBER.match(cell) else cell
 
 

@@ -3,7 +3,7 @@ machine, what feeds it up to the DC link, and the blocks that then act on nothin
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from pendel.core.catalogue.card_names import names_of, with_values_of_missing
@@ -118,7 +118,7 @@ def _asked(drive: Drive, card: Card) -> End:
     end = End.parse(card.envelope.get(TORQUE, "none.none"))
     if end.card not in drive.cards or kind_of(drive.cards[end.card]).port(end.port) is None:
         raise DriveProblem(
-            f"The torque of {card.name} was asked for at {end}, which is not there any more. Make its envelope anew."
+            f"The torque of {card.name} was asked for at {end}, which is not there any more. Recreate its envelope."
         )
     return end
 
@@ -255,10 +255,11 @@ def _without_idle_blocks(made: Drive, drive: Drive, machine: str, gone: frozense
         made.cards.pop(key, None)
 
 
-def acting_blocks(drive: Drive) -> set[str]:
-    """Blocks that in the end act on a part."""
+def acting_blocks(drive: Drive, gone: Collection[str] = ()) -> set[str]:
+    """Blocks that in the end act on a part, other than those that are ``gone``."""
     blocks = _blocks(drive)
-    found = {w.a.card for w in drive.wires.values() if w.a.card in blocks and w.b.card not in blocks}
+    idle = {*blocks, *gone}
+    found = {w.a.card for w in drive.wires.values() if w.a.card in blocks and w.b.card not in idle}
     while True:
         more = {w.a.card for w in drive.wires.values() if w.a.card in blocks and w.b.card in found}
         if more <= found:
