@@ -132,7 +132,7 @@ def test_a_way_laid_under_is_of_the_drive_as_it_is_and_goes_when_it_is_unticked(
             np.interp(frequency, under.frequency, np.abs(under.response)), np.abs(before), rtol=1e-3
         )
 
-    assert not np.allclose(before, response, rtol=0.1) and until(is_before)
+    assert not np.allclose(before, response, rtol=0.1) and until(is_before, 60)
 
 
 def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):
