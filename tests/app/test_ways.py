@@ -133,6 +133,32 @@ def test_a_way_laid_under_is_of_the_drive_as_it_is_and_goes_when_it_is_unticked(
         )
 
     assert not np.allclose(before, response, rtol=0.1) and until(is_before, 60)
+    QTest.mouseClick(page.modes_button, LEFT)
+    window.session.do(commands.set_value(drive, "door_motor", "L_a", "2"))
+    judged(window)
+    page.ways.list.itemClicked.emit(kept_way(page))  # the view was not to be seen when the drive became another
+    assert until(lambda: not window.session.jobs.busy(LAY_UNDER) and view.beside and not is_before())
+    np.testing.assert_allclose(view.beside["current by setpoint"].response, response, rtol=1e-9)
+
+
+def test_what_is_kept_or_swept_is_of_the_drive_that_is_shown(window, page):
+    """Both done in the turn of the event loop in which the drive changes, before it was judged."""
+    drive = window.session.drive
+    QTest.mouseClick(page.ways.new_button, LEFT)
+    view = page.way
+    typed(view.fields.source, "current_pi.out")
+    typed(view.fields.target, "i_door")
+    assert until(lambda: view.looked_at is not None)
+    found = view.looked_at
+    window.session.do(commands.set_value(drive, "door_motor", "L_a", "2"))
+    QTest.mouseClick(view.sweep_button, LEFT)
+    assert view._sweeping is None and "was changed" in window.foot.status_message.whole
+    QTest.keyClicks(view.name, "forward")
+    QTest.keyClick(view.name, Qt.Key.Key_Return)
+    assert "forward" in window.session.drive.transfers
+    assert until(lambda: view.looked_at is not None and view.looked_at is not found)
+    now = model_between(window.session.drive, ends_of(window.session.drive, drive.transfers["forward"]))
+    np.testing.assert_allclose(view.looked_at.response, now.response(view.looked_at.frequency), rtol=1e-9)
 
 
 def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):

@@ -29,6 +29,7 @@ VALUES = {
     "moving": {"T": "7 ms"},
     "delay": {"ticks": "4"},
     "pll_1": {"f_b": "2"},  # within its range of frequencies, though its input is no grid
+    "dead_time_compensation": {"i_0": "10 mA"},  # beyond it: what is given back is no part of linear models
 }
 ON_THE_MOVE = ("pll_1", "pll_3", "rotor_flux_model", "speed_estimator")
 """Their own angle turns on, so the form of one tick is not that of the next."""

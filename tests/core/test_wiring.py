@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
-
 import pytest
 
 import pendel
@@ -19,11 +17,7 @@ from pendel.core.vocabulary import Group, Link
 from pendel.core.wiring.completing import add_into_wire, completing, through_ports
 from pendel.core.wiring.obvious import obvious, obvious_command
 
-WAYS = [
-    (goal, dict(each))
-    for goal in GOALS.values()
-    for each in itertools.product(*([(o.name, name) for name, _ in o.options] for o in goal.options))
-]
+WAYS = [(goal, options) for goal in GOALS.values() for options in goal.ways()]
 
 
 def joined(drive: Drive) -> set[frozenset[str]]:

@@ -178,16 +178,20 @@ class WayView(QWidget):
         text = to_text(self.session.drive)
         if text == self._text:
             return
-        self._text = text
-        self.fields.follow(self.session.drive, self.session.cursor_time)
+        self._of_drive(text)
         self._forget_points()
-        self.beside = {}
-        self.lay_under(self._under)
         self._late.start()
 
-    def show_way(self, name: str, way: KeptTransfer) -> None:
-        self._text = to_text(self.session.drive)
+    def _of_drive(self, text: str) -> None:
+        """From now on what is shown is of the drive with this text."""
+        other, self._text = text != self._text, text
         self.fields.follow(self.session.drive, self.session.cursor_time)
+        if other:
+            self.beside = {}
+            self.lay_under(self._under)
+
+    def show_way(self, name: str, way: KeptTransfer) -> None:
+        self._of_drive(to_text(self.session.drive))
         self.name.setText(name)
         self.fields.show_way(way)
         self._chosen()
@@ -461,9 +465,11 @@ class WayView(QWidget):
             self.status_message.emit("Write a name first, by which this way is kept in the drive.")
             self.name.setFocus()
             return
+        followed = to_text(self.session.drive) == self._text
         try:
             self.session.do(commands.keep_transfer(self.session.drive, name, way))
-            self._text = to_text(self.session.drive)  # the same model holds
+            if followed:
+                self._text = to_text(self.session.drive)  # the same model holds
         except DriveProblem as problem:
             set_sentence(self.problem, str(problem))
 
@@ -501,11 +507,14 @@ class WayView(QWidget):
             return
         if self.looked_at is None or not may_run(self.session, self):
             return
+        if to_text(self.session.drive) != self._text:
+            self.status_message.emit("The drive was changed: sweep once its model is there.")
+            self.follow()
+            return
         self._forget_points()
         drive, way = self.session.drive.copy(), self.fields.way()
         wished = usual_frequencies(self.looked_at.transfer).tolist()
         text, own = to_text(drive), brings_allowed_c(drive)
-        self._text = text  # what is still to be heard of this drive is no change
         order = sorted(wished, key=lambda f: -f)  # the high ones are there at once
         self.sweep_button.setText("Stop")
         set_sentence(self.swept_words, "Running to where the sine begins …")

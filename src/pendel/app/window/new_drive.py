@@ -29,6 +29,7 @@ from pendel.core.catalogue.goals.table import GOALS
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive.document import Drive
 from pendel.core.errors import PendelError
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.quantities.units import figure
 
 LOOK_AFTER_MS, JUDGE_AFTER_MS = 120, 500
@@ -258,11 +259,15 @@ class NewDriveDialog(QDialog):
         copy = drive.copy()
 
         def then(job: Job) -> None:
-            if job.end is End.FINISHED and drive is self.drive:
-                self.loops.setText(loop_lines(job.result))
+            if drive is self.drive:
+                self.loops.setText(loop_lines(job.result) if job.end is End.FINISHED else job.sentence)
 
         worker = self.session.beside_worker
-        self.session.jobs.start(JUDGE_GOAL, lambda job: judged_beside(worker, copy, lambda: job.stopping), then)
+        turns = any(getattr(kinds()[c.kind], "only_turning", False) for c in copy.cards.values())
+        self.loops.setText("Being judged …")
+        at = JudgedAt.STEADY if turns else JudgedAt.REST
+        self.loops_title.setText("Loops in steady rotation" if turns else "Loops that it starts with")
+        self.session.jobs.start(JUDGE_GOAL, lambda job: judged_beside(worker, copy, lambda: job.stopping, at=at), then)
 
     def make(self) -> None:
         if self._look.isActive():

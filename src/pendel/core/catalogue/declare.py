@@ -428,6 +428,8 @@ class Block(Kind):
     """Choices that suit a sensor which is read at each tick."""
     turns: frozenset[str] = frozenset()
     """Ports of an angle that may as well come within one turn; formats with few digits have it so."""
+    only_turning: bool = False
+    """Whether what it gives means nothing while nothing turns, as an estimate from an EMF."""
     tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None
     smooth: Mapping[str, float] = field(default_factory=dict)
     """Values and remembered numbers that stand in for linear models, where the update as it is only moves in steps,

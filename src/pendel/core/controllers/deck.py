@@ -88,6 +88,8 @@ class BlockInstance:
     """At which tick of its period it runs."""
     written: Mapping[str, tuple[str, str]] = field(default_factory=dict)
     """Its values as they stand in the drive, with the unit that each is declared in."""
+    only_turning: bool = False
+    """Whether what it gives means nothing while nothing turns."""
 
     def runs_at(self, tick: int) -> bool:
         return (tick - self.phase) % self.every == 0

@@ -211,6 +211,7 @@ def block_in(
         kind.bounds,
         phase,
         written_values(drive, key, kind),
+        kind.only_turning,
     )
     if block.line_places > LONGEST_LINE:
         sentence = f"{block.title}: it would remember {block.line_places - 2} periods; "

@@ -80,6 +80,16 @@ def plant_origin(deck: ControlDeck, signal: str | None, seen: set[str] | None = 
     return next((f for f in origins if f), None)
 
 
+def estimate_in(deck: ControlDeck, source: str) -> str:
+    """The title of a block without which a signal has nothing of the plant, and which finds nothing while nothing
+    turns; empty where there is none."""
+    blocks = [b for b in deck.blocks if b.only_turning]
+    if plant_origin(deck, source, {b.name for b in blocks}) is not None:
+        return ""
+    before = upstream(deck, source)
+    return next((b.title for b in blocks if b.name in before), "")
+
+
 def upstream(deck: ControlDeck, signal: str | None, seen: set[str] | None = None) -> set[str]:
     """Blocks that a signal depends on."""
     seen = set() if seen is None else seen

@@ -16,7 +16,7 @@ from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.continuous import continuous_response
-from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
+from pendel.core.loops.find import Loop, acting_blocks, estimate_in, find_loops, upstream
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import SampledDrive, Silent, sampled_drive
@@ -184,7 +184,7 @@ class LoopStudy:
         loop_margins = margins(frequency, response, stable=True)
         if self.drive.point.calm:
             poles = relevant_poles(phi, gamma, seen[0][watched][:-1])
-            stable = bool(np.max(np.abs(poles)) < 1.0 + self.drive.rounding)
+            stable = largest_pole(poles, self.drive.rounding) < 1.0 + self.drive.rounding
         else:  # poles of an instant tell nothing of what turns meanwhile; the margins at the crossover do
             stable = not (loop_margins.phase < 0 or loop_margins.gain < 1)
         loop_margins = replace(loop_margins, stable=stable)
@@ -377,6 +377,8 @@ def loop_statuses(
         if stopping():
             raise Stopped
         try:
+            if at is JudgedAt.REST and (estimate := estimate_in(prepared.deck, loop.source)):
+                raise DriveProblem(f"{estimate} finds nothing at rest. Judge this loop in steady rotation.")
             study = study_of(prepared, loop, points)
             statuses.append(LoopStatus(loop, study, study.analyse(study.gains_now)))
         except DriveProblem as problem:
@@ -436,6 +438,15 @@ def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.nd
     if not joined.any():
         return growing if len(growing) else np.zeros(1)
     return np.concatenate((moved_and_shown(phi[np.ix_(joined, joined)], gamma[joined], row[joined]), growing))
+
+
+def largest_pole(poles: np.ndarray, rounding: float) -> float:
+    """The largest magnitude of poles. Rounding moves a pole at 1 that is there twice, as a position behind a speed that
+    nothing holds, by its root to either side, and leaves the mean of both where it is."""
+    twice = np.abs(poles - 1.0) < 30.0 * rounding
+    if np.count_nonzero(twice) > 1:
+        poles = np.append(poles[~twice], np.mean(poles[twice]))
+    return float(np.max(np.abs(poles)))
 
 
 def moved_and_shown(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.ndarray:

@@ -138,7 +138,8 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
             raise DriveProblem(
                 "A run of this drive neither settles nor turns twice. Make the run longer, or choose an instant."
             )
-        stride = max(1, math.floor(2 * math.pi / abs(step) / INSTANTS / period)) * period
+        apart = math.ceil((in_a_row + 2) / period)  # a run does not go back: one row ends before the next begins
+        stride = max(apart, math.floor(2 * math.pi / abs(step) / INSTANTS / period)) * period
         first = math.floor((until / deck.tick - INSTANTS * stride - in_a_row - 1) / period) * period
         if first < 1:
             raise DriveProblem("The run ends before a steady turn is over. Make it longer, or choose an instant.")
@@ -167,8 +168,9 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
 
 
 def simulator_until(prepared: Prepared, until: float, kept: int) -> Simulator:
-    """A run to ``until`` (s) in steps of a part of a tick, that keeps so many ticks at least. It runs without the dead
-    times and drops that the linear model leaves out: where it settles then, that is at rest in its frame."""
+    """A run to ``until`` (s) in steps of a part of a tick, that keeps so many ticks at least. It runs without what the
+    linear model leaves out, which are dead times and drops, what makes up for them, and steps of timers and sensors:
+    where it settles then, that is at rest in its frame."""
     settings, tick = prepared.examined.settings, prepared.deck.tick
     chosen = RunSettings(
         until,
@@ -178,7 +180,12 @@ def simulator_until(prepared: Prepared, until: float, kept: int) -> Simulator:
         h_max=tick / STEPS,
         fixed_step=settings["step"],
     )
-    inputs = replace(prepared.inputs(chosen), parameters=without_drops(prepared))
+    deck = prepared.deck
+    blocks = tuple(
+        replace(b, values={**b.values, **{n: x for n, x in b.smooth.items() if n in b.values}}) for b in deck.blocks
+    )
+    inputs = prepared.inputs(chosen, replace(deck, blocks=blocks))
+    inputs = replace(inputs, parameters=without_drops(prepared))
     return Simulator(prepared.program, inputs, ring=Ring(20 * STEPS * (kept + 2), 2 * (kept + 2)))
 
 

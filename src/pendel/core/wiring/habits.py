@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -56,8 +55,8 @@ def habits() -> Habits:
 
 def drives() -> Iterator[Drive]:
     for goal in GOALS.values():
-        for each in itertools.product(*([(o.name, name) for name, _ in o.options] for o in goal.options)):
-            yield made(goal, {}, dict(each))
+        for options in goal.ways():
+            yield made(goal, {}, options)
     for path in sorted(EXAMPLES.glob("*.pendel")):
         yield file.load(path)
 

@@ -118,6 +118,7 @@ KIND = Block(
     update=update_observer,
     holds=frozenset({"u_a", "u_b", "u_c"}),
     turns=frozenset({"angle", "ahead"}),
+    only_turning=True,
     derive=rates,
     follows=slowest,
     summary=lambda v, card: (f"from {v['e_min']}",),

@@ -196,6 +196,7 @@ KINDS = (
         ),
         update=update_estimator,
         turns=frozenset({"angle", "ahead"}),
+        only_turning=True,
         holds=frozenset({"u_a", "u_b", "u_c"}),
         derive=derive_estimator,
         follows=constants,

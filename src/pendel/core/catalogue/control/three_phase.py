@@ -1,7 +1,9 @@
 """Three-phase generator and modulator.
 
 Schemes differ only in the voltage added to all three phases, which a load with open star point does not see:
-Holmes, Lipo: Pulse Width Modulation for Power Converters, chapters 5 and 6 (from memory).
+Holmes, Lipo: Pulse Width Modulation for Power Converters, chapters 5 and 6 (from memory). A leg loses t_d·f_p of its
+duty to dead time while a current flows out of it, and gains as much with one into it: Muñoz, Lipo: IEEE Trans. Power
+Electron. 14 (1999) 683 (from memory); below the ripple the ripple itself turns the edges, so that less is lost.
 """
 
 from __future__ import annotations
@@ -71,6 +73,28 @@ def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, 
         d_c = floor(d_c * timer + 0.5) / timer
 
 
+def update_compensation(d_a, d_b, d_c, a, b, c, out_a, out_b, out_c, lost, width, dt):
+    """A leg that does not pulse has no dead time."""
+    out_a = d_a
+    out_b = d_b
+    out_c = d_c
+    if d_a > 0.0 and d_a < 1.0:
+        out_a = saturate(d_a + lost * saturate(a / width, -1.0, 1.0), 0.0, 1.0)
+    if d_b > 0.0 and d_b < 1.0:
+        out_b = saturate(d_b + lost * saturate(b / width, -1.0, 1.0), 0.0, 1.0)
+    if d_c > 0.0 and d_c < 1.0:
+        out_c = saturate(d_c + lost * saturate(c / width, -1.0, 1.0), 0.0, 1.0)
+
+
+def lost_share(v: Values, card: Card, period: float = 0.0):
+    """Share of the link's voltage that dead time and devices take from a leg with a current out of it."""
+    return {"lost": v["t_dead"] * v["f_p"] + v["U_dev"] / v["U_dc"], "width": v["i_0"]}
+
+
+def voltage_put_back(v: Values, card: Card):
+    return [Figure("Put back at most", "ΔU", lost_share(v, card)["lost"] * v["U_dc"], "V")]
+
+
 def scheme_number(v: Values, card: Card, period: float):
     chosen = card.choices.get("scheme", SCHEMES[0][0])
     return {"scheme": float([name for name, _ in SCHEMES].index(chosen))}
@@ -129,5 +153,31 @@ KINDS = (
         summary=lambda v, card: (card.choices.get("scheme", SCHEMES[0][0]), v["U_dc"]),
         shape=THIRD_HARMONIC,
         remarks=(field_orientation.swapped_voltages,),
+    ),
+    Block(
+        id="dead_time_compensation",
+        title="Dead-time compensation",
+        sentence="Adds to three duties what dead time and devices take from them, by the currents' directions.",
+        group="modulation",
+        keywords="dead time blanking compensation inverter distortion volt drop duty sensorless",
+        ports=(
+            *(reads(f"d_{n}", f"Duty {n}", unit="") for n in PHASES),
+            *(reads(n, f"Current of {n}", unit="A") for n in PHASES),
+            *(gives(f"out_{n}", f"Compensated duty {n}", unit="") for n in PHASES),
+        ),
+        values=(
+            Value("t_dead", "Dead time", "µs", "1", low=0.0),
+            Value("f_p", "Pulse frequency", "kHz", "10", low=0.0, open_low=True),
+            Value("U_dev", "Drop of a device", "V", "1", low=0.0),
+            Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
+            Value("i_0", "In proportion below", "A", "1", low=0.0, open_low=True),
+            EVERY,
+        ),
+        update=update_compensation,
+        derive=lost_share,
+        smooth={"lost": 0.0},
+        follows=voltage_put_back,
+        summary=lambda v, card: (v["t_dead"],),
+        mark="t_d",
     ),
 )

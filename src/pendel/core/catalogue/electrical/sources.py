@@ -7,7 +7,7 @@ import math
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Link, Part, Port, Rows, Signal, State, Value
+from pendel.core.catalogue.declare import ANY, Link, Part, Port, Rows, Signal, State, Value
 from pendel.core.catalogue.electrical import symbols
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
 from pendel.core.equations.context import PartContext
@@ -116,7 +116,7 @@ HARMONICS = Rows(
     harmonics=True,
 )
 GRID_POWER = Signal("power", "power", "W", role=SignalRole.GRID_POWER)
-SET = Port("set", Link.SIGNAL_IN, "Set value", "bottom")
+SET = Port("set", Link.SIGNAL_IN, "Set value", "bottom", ANY)
 KINDS = (
     Part(
         id="ac_source",

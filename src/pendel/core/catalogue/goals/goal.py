@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import math
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -75,6 +76,8 @@ class Goal:
     build: Callable[[Sheet, Mapping[str, str]], None]
     look: Callable[[Mapping[str, float], Mapping[str, str]], Looked]
     options: tuple[Option, ...] = ()
+    refused: Callable[[Mapping[str, str]], str] = lambda options: ""
+    """Why options do not go together; empty where they do."""
 
     def chosen(self, options: Mapping[str, str]) -> dict[str, str]:
         """All options, with the first of each where none is chosen. Raises `DriveProblem`."""
@@ -86,6 +89,12 @@ class Goal:
             whole[option.name] = options.get(option.name, ids[0])
             known_name(option.name, whole[option.name], ids, self.id)
         return whole
+
+    def ways(self) -> Iterator[dict[str, str]]:
+        """All options that go together."""
+        for each in itertools.product(*([(o.name, name) for name, _ in o.options] for o in self.options)):
+            if not self.refused(dict(each)):
+                yield dict(each)
 
     def asked(self, options: Mapping[str, str]) -> list[Entry]:
         whole = self.chosen(options)
@@ -174,6 +183,8 @@ def entered(goal: Goal, texts: Mapping[str, str], options: Mapping[str, str]) ->
 def made(goal: Goal, texts: Mapping[str, str], options: Mapping[str, str]) -> Drive:
     """A complete drive. Raises `DriveProblem`."""
     whole, chosen = entered(goal, texts, options), goal.chosen(options)
+    if sentence := goal.refused(chosen):
+        raise DriveProblem(sentence)
     sheet = Sheet(goal.title)
     for entry in goal.asked(chosen):
         sheet.quantity(entry.name, whole[entry.name], entry.title)

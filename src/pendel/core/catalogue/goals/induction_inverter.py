@@ -5,12 +5,27 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
-from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Sheet
+from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
 from pendel.core.catalogue.goals.induction_grid import CIRCUIT, CIRCUIT_VALUES
-from pendel.core.catalogue.goals.parts import MACHINE, link_and_inverter, reach, rigid_load, shaft_load, supply
+from pendel.core.catalogue.goals.parts import (
+    MACHINE,
+    compensation,
+    duties,
+    link_and_inverter,
+    reach,
+    rigid_load,
+    shaft_load,
+    supply,
+)
+
+
+def without_sensor(options: Mapping[str, str]) -> bool:
+    return options["sensor"] == "none"
 
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
+    blind = without_sensor(options)
+    share, slower = ("30", 2000) if blind else ("60", 1000)
     sheet.quantities(
         ("couple", "L_m/(L_m + L_r)", "of the rotor flux in the stator"),
         ("L_short", "L_s + L_m*(1 - couple)", "leakage seen from the stator"),
@@ -22,12 +37,12 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("T_c", "L_short/(R_s + R_r)", "proposed"),
         ("f_psi", "f_p/1500", "flux loop: crossover"),
         ("K_psi", "2*pi*f_psi*T_rotor/L_m", "proposed"),
-        ("f_w", "f_p/1000", "speed loop: crossover"),
+        ("f_w", f"f_p/{slower}", "speed loop: crossover"),
         ("K_w", "2*pi*f_w*J_all/k_m", "proposed"),
         ("T_w", "5 rad/(2*pi*f_w)", "proposed"),
         ("I_d", "psi_w/L_m", "current that holds the flux"),
         ("t_flux", "3*T_rotor", "until the flux is there"),
-        ("t_up", "J_all*n_set/(0.6*k_m*I_q)/(1 rad)", "to the speed, at 60 % of the largest torque"),
+        ("t_up", f"J_all*n_set/(0.{share[0]}*k_m*I_q)/(1 rad)", f"to the speed, at {share} % of the largest torque"),
     )
     sheet.quantity("t_end", "t_flux + 3*t_up + 20*T_w", "run length")
     sheet.settings(tick="1/f_p", until="t_end")
@@ -60,9 +75,16 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("current_regulator.u_q", "voltage_demand.q"),
         ("flux_model.ahead", "voltage_demand.angle"),
     ]
-    sheet.add("speed_sensor", "Tachometer", (125, 116))
-    speed = "tachometer.value"
-    wires.append(("machine.speed", "tachometer.measured"))
+    if blind:
+        sheet.quantity("K_a", "2*pi*f_p/160", "adaptation of the estimated speed")
+        compensation(sheet, "U_link/(2*L_short*f_p)")
+        estimator = {**cage, "R_s": "R_s", "L_s": "L_s", "K": "K_a", "T_i": "2 rad/K_a", "n_max": "2*n_set"}
+        sheet.add("speed_estimator", "Speed estimator", (125, 116), values=estimator)
+        speed = "speed_estimator.speed"
+    else:
+        sheet.add("speed_sensor", "Tachometer", (125, 116))
+        speed = "tachometer.value"
+        wires.append(("machine.speed", "tachometer.measured"))
     wires += [(speed, "flux_model.speed"), (speed, "speed_pi.actual")]
     for place, phase in enumerate("abc"):
         sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 120))
@@ -70,8 +92,13 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
             (f"machine.current_{phase}", f"current_{phase}.measured"),
             (f"current_{phase}.value", f"flux_model.{phase}"),
             (f"voltage_demand.{phase}", f"space_vector.u_{phase}"),
-            (f"space_vector.d_{phase}", f"inverter.d_{phase}"),
+            *duties(phase, compensated=blind),
         ]
+        if blind:
+            wires += [
+                (f"voltage_demand.{phase}", f"speed_estimator.u_{phase}"),
+                (f"current_{phase}.value", f"speed_estimator.{phase}"),
+            ]
     sheet.wire(*wires)
 
 
@@ -113,4 +140,5 @@ GOAL = Goal(
     ),
     build,
     look,
+    (Option("sensor", "Shaft sensor", (("speed", "speed sensor"), ("none", "none: the speed is estimated"))),),
 )

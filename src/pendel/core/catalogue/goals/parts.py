@@ -37,6 +37,23 @@ def link_and_inverter(sheet: Sheet, *, low_voltage: bool = False) -> None:
     sheet.wire(("link.dc", "inverter.dc"))
 
 
+def compensation(sheet: Sheet, ripple: str, at: tuple[int, int] = (5, 82)) -> None:
+    """Of the inverter's dead time and drops, without which an estimate of the voltage is none at low speed."""
+    values = {"t_dead": "0.02/f_p", "f_p": "f_p", "U_dev": "1.2 V", "U_dc": "U_link", "i_0": ripple}
+    sheet.add("dead_time_compensation", "Dead time", at, values=values)
+
+
+def duties(phase: str, *, compensated: bool) -> list[tuple[str, str]]:
+    """Wires from a modulator to the inverter of a phase, through `compensation` where there is one."""
+    if not compensated:
+        return [(f"space_vector.d_{phase}", f"inverter.d_{phase}")]
+    return [
+        (f"space_vector.d_{phase}", f"dead_time.d_{phase}"),
+        (f"current_{phase}.value", f"dead_time.{phase}"),
+        (f"dead_time.out_{phase}", f"inverter.d_{phase}"),
+    ]
+
+
 def rigid_load(sheet: Sheet, shaft: str, *, step_at: str, at: tuple[int, int] = (124, 10)) -> None:
     """An inertia, and a torque that rubs from a time on."""
     sheet.add("inertia", "Load inertia", at, J="J_load")

@@ -4,9 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
-from pendel.core.catalogue.goals.parts import MACHINE, link_and_inverter, reach, rigid_load, supply
+from pendel.core.catalogue.goals.parts import (
+    MACHINE,
+    compensation,
+    duties,
+    link_and_inverter,
+    reach,
+    rigid_load,
+    supply,
+)
 
 
 def of_torque(options: Mapping[str, str]) -> bool:
@@ -21,6 +30,16 @@ def of_position(options: Mapping[str, str]) -> bool:
     return options["regulate"] == "position"
 
 
+def without_sensor(options: Mapping[str, str]) -> bool:
+    return options["sensor"] == "none"
+
+
+def refused(options: Mapping[str, str]) -> str:
+    if of_position(options) and without_sensor(options):
+        return "At rest there is no EMF that could tell where the shaft is. Take a shaft sensor, or regulate the speed."
+    return ""
+
+
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     sheet.quantities(
         ("R_ph", "R_ll/2", "of a phase"),
@@ -32,13 +51,15 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("K_c", "2*pi*f_c*L_ph", "proposed: cancels the pole of the winding"),
         ("T_c", "L_ph/R_ph", "proposed"),
     )
+    blind = without_sensor(options)
+    share, slower = ("15", 1000) if blind else ("60", 500)
     if not of_torque(options):
         sheet.quantities(
             ("J_all", "J_m + J_load", "all that turns"),
-            ("f_w", "f_p/500", "speed loop: crossover"),
+            ("f_w", f"f_p/{slower}", "speed loop: crossover"),
             ("K_w", "2*pi*f_w*J_all", "proposed, in N·m for a speed"),
             ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
-            ("t_up", "J_all*n_set/(0.6*k_m*I_top)/(1 rad)", "to the speed, at 60 % of the largest torque"),
+            ("t_up", f"J_all*n_set/(0.{share}*k_m*I_top)/(1 rad)", f"to the speed, at {share} % of the largest torque"),
         )
     if of_position(options):
         sheet.quantities(
@@ -49,12 +70,17 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     machine = {"p": "pairs", "R_s": "R_ph", "L_d": "L_ph", "L_q": "L_ph", "psi_f": "psi_m", "J_m": "J_m", "b_m": "0"}
     sheet.add("pmsm", "Machine", (86, 10), U_dc="U_link", I_max="I_top", values=machine)
     sheet.wire(("inverter.out", "machine.phases"))
-    field_orientation(sheet)
+    field_orientation(sheet, options)
     if of_torque(options):
-        sheet.quantity("t_end", "300/f_p", "run length")
+        begin = [("0 s", "n_set")]
+        if blind:
+            sheet.quantity("t_find", "20/f_o", "for the observer to find the angle, while the bench speeds up")
+            begin = [("0 s", "0 rpm"), ("t_find", "n_set")]
+        step_at = "1.2*t_find" if blind else "60/f_p"
+        sheet.quantity("t_end", f"{step_at} + 240/f_p", "run length")
         sheet.settings(tick="1/f_p", until="t_end")
-        sheet.add("imposed_speed", "Test bench", (124, 10), profile=[("0 s", "n_set"), ("1000 s", "n_set")])
-        sheet.add("step", "Torque demand", (164, 60), before="0 N*m", after="M_load", t_0="60/f_p")
+        sheet.add("imposed_speed", "Test bench", (124, 10), profile=[*begin, ("1000 s", "n_set")])
+        sheet.add("step", "Torque demand", (164, 60), before="0 N*m", after="M_load", t_0=step_at)
         sheet.wire(("machine.shaft", "test_bench.a"), ("torque_demand.out", "torque_to_currents.torque"))
         return
     last = "t_go" if of_position(options) else "t_up"
@@ -63,12 +89,12 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     rigid_load(sheet, "machine.shaft", step_at=f"2*{last} + 6*T_w")
     torque = "k_m*I_top"
     sheet.add("pi", "Speed PI", (164, 60), K_p="K_w", T_i="T_w", low=f"-{torque}", high=torque, every="10")
-    sheet.add("encoder", "Encoder", (164, 102), lines="2048", every="10")
-    sheet.wire(
-        ("machine.angle", "encoder.angle"),
-        ("encoder.speed", "speed_pi.actual"),
-        ("speed_pi.out", "torque_to_currents.torque"),
-    )
+    sheet.wire(("speed_pi.out", "torque_to_currents.torque"))
+    if blind:
+        sheet.wire(("start.shaft", "speed_pi.actual"))
+    else:
+        sheet.add("encoder", "Encoder", (164, 102), lines="2048", every="10")
+        sheet.wire(("machine.angle", "encoder.angle"), ("encoder.speed", "speed_pi.actual"))
     if of_position(options):
         sheet.add("p", "Position P", (202, 60), K_p="2*pi*f_x", low="-n_set", high="n_set", every="10")
         sheet.add(
@@ -82,10 +108,78 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     else:
         sheet.add("ramp", "Speed demand", (202, 60), before="0 rpm", after="n_set", t_0="0.2*t_up", duration="t_up")
         sheet.wire(("speed_demand.out", "speed_pi.setpoint"))
+        if blind:
+            sheet.wire(("speed_demand.out", "start.wanted"))
 
 
-def field_orientation(sheet: Sheet) -> None:
+@dataclass(frozen=True)
+class Oriented:
+    """Signals that a field orientation takes: angle, angle when the voltage acts, electrical speed, currents wanted."""
+
+    angle: str
+    ahead: str
+    speed: str
+    i_d: str = "torque_to_currents.i_d"
+    i_q: str = "torque_to_currents.i_q"
+
+
+def with_sensor(sheet: Sheet) -> Oriented:
+    sheet.add("electrical_angle", "Electrical angle", (125, 90), p="pairs")
+    sheet.add("position_sensor", "Rotor angle", (125, 116))
+    sheet.wire(("machine.angle", "rotor_angle.measured"), ("rotor_angle.value", "electrical_angle.position"))
+    return Oriented("electrical_angle.angle", "electrical_angle.ahead", "electrical_angle.speed")
+
+
+def with_observer(sheet: Sheet, options: Mapping[str, str]) -> Oriented:
+    """From standstill by a current that turns. A machine that is turned from outside needs no start, but the speed in
+    its frame."""
+    sheet.quantities(
+        ("n_over", "n_set/6", "from here on the observer leads"),
+        ("f_o", "f_p/250", "observer: bandwidth of the angle"),
+    )
+    values = {
+        "p": "pairs",
+        "R": "R_ph",
+        "L_d": "L_ph",
+        "L_q": "L_ph",
+        "psi": "psi_m",
+        "f_c": "f_p/20",
+        "f_b": "f_o",
+        "e_min": "pairs*psi_m*n_over/(4 rad)",
+        "n_max": "3*n_set",
+    }
+    sheet.add("emf_observer", "Observer", (125, 90), values=values)
+    compensation(sheet, "U_link/(2*L_ph*f_p)")
+    sheet.wire(
+        *((f"voltage_demand.{n}", f"observer.u_{n}") for n in "abc"),
+        *((f"current_{n}.value", f"observer.{n}") for n in "abc"),
+    )
+    if of_torque(options):
+        sheet.add("gain", "Electrical speed", (163, 90), values={"K": "pairs"})
+        sheet.wire(("observer.speed", "electrical_speed.x"))
+        return Oriented("observer.angle", "observer.ahead", "electrical_speed.out")
+    values = {
+        "p": "pairs",
+        "psi": "psi_m",
+        "I_drag": "0.5*I_top",
+        "n_over": "n_over",
+        "n_back": "0.6*n_over",
+        "a_drag": "n_set/t_up",
+        "t_agree": "2/f_o",
+        "t_slide": "2/f_o",
+    }
+    sheet.add("observer_start", "Start", (163, 90), values=values)
+    sheet.wire(
+        ("torque_to_currents.i_d", "start.set_d"),
+        ("torque_to_currents.i_q", "start.set_q"),
+        *((f"observer.{n}", f"start.{n}") for n in ("angle", "speed", "emf")),
+    )
+    return Oriented("start.frame", "start.acts", "start.field", "start.i_d", "start.i_q")
+
+
+def field_orientation(sheet: Sheet, options: Mapping[str, str]) -> None:
     """Angle, currents, regulator, modulator: all between torque and duties."""
+    blind = without_sensor(options)
     machine = {"psi": "psi_m", "L_d": "L_ph", "L_q": "L_ph", "U_dc": "U_link"}
     sheet.add("three_phase_modulator", "Space vector", (5, 60), U_dc="U_link")
     sheet.add("dq_to_abc", "Voltage demand", (45, 60))
@@ -93,17 +187,7 @@ def field_orientation(sheet: Sheet) -> None:
     sheet.add("dq_current_regulator", "Current regulator", (85, 60), values={**gains, **machine})
     sheet.add("torque_to_currents", "Torque to currents", (125, 60), p="pairs", I_max="I_top", values=machine)
     sheet.add("abc_to_dq", "Measured currents", (85, 90))
-    sheet.add("electrical_angle", "Electrical angle", (125, 90), p="pairs")
-    sheet.add("position_sensor", "Rotor angle", (125, 116))
     wires = [
-        ("machine.angle", "rotor_angle.measured"),
-        ("rotor_angle.value", "electrical_angle.position"),
-        ("electrical_angle.speed", "torque_to_currents.speed"),
-        ("torque_to_currents.i_d", "current_regulator.set_d"),
-        ("torque_to_currents.i_q", "current_regulator.set_q"),
-        ("electrical_angle.angle", "measured_currents.angle"),
-        ("electrical_angle.ahead", "voltage_demand.angle"),
-        ("electrical_angle.speed", "current_regulator.speed"),
         ("measured_currents.d", "current_regulator.d"),
         ("measured_currents.q", "current_regulator.q"),
         ("current_regulator.u_d", "voltage_demand.d"),
@@ -115,8 +199,17 @@ def field_orientation(sheet: Sheet) -> None:
             (f"machine.current_{phase}", f"current_{phase}.measured"),
             (f"current_{phase}.value", f"measured_currents.{phase}"),
             (f"voltage_demand.{phase}", f"space_vector.u_{phase}"),
-            (f"space_vector.d_{phase}", f"inverter.d_{phase}"),
+            *duties(phase, compensated=blind),
         ]
+    o = with_observer(sheet, options) if blind else with_sensor(sheet)
+    wires += [
+        (o.speed, "torque_to_currents.speed"),
+        (o.i_d, "current_regulator.set_d"),
+        (o.i_q, "current_regulator.set_q"),
+        (o.angle, "measured_currents.angle"),
+        (o.ahead, "voltage_demand.angle"),
+        (o.speed, "current_regulator.speed"),
+    ]
     sheet.wire(*wires)
 
 
@@ -176,5 +269,9 @@ GOAL = Goal(
     ),
     build,
     look,
-    (Option("regulate", "Regulate", (("speed", "speed"), ("torque", "torque"), ("position", "position"))),),
+    (
+        Option("regulate", "Regulate", (("speed", "speed"), ("torque", "torque"), ("position", "position"))),
+        Option("sensor", "Shaft sensor", (("angle", "angle sensor"), ("none", "none: an EMF observer"))),
+    ),
+    refused,
 )

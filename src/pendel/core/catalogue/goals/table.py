@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pendel.core.catalogue.goals import (
+    analogue_loop,
     brushed_dc,
     converters,
     fan,
@@ -27,5 +28,6 @@ GOALS: dict[str, Goal] = {
         grid_converter,
         two_masses,
         test_bench,
+        analogue_loop,
     )
 }

@@ -144,6 +144,32 @@ def estimate_off(seen: Seen, key: str) -> Remark | None:
     )
 
 
+def never_led(seen: Seen, key: str) -> Remark | None:
+    """Whether a start without a shaft sensor drags its machine still, at a speed that is the observer's."""
+    run, ticks = seen.run, seen.ticks
+    asked = str(seen.source(key, "wanted"))
+    needed = [asked, f"{key}.leads", f"{key}.field", f"{key}.i_d"]
+    if len(ticks) < ENOUGH or any(n not in run.tick_signals for n in needed):
+        return None
+    wanted, leads, field, current = seen.at_ticks(needed, ticks)
+    values = seen.values[key]
+    dragged = values["p"] * values["n_over"]
+    late = (leads < 0.5) & (np.abs(field) >= 0.999 * dragged) & (np.abs(wanted) >= values["n_over"])
+    first, length = longest(late)
+    lasted = float((ticks[-1] - ticks[first]) * run.tick)
+    if first + length < len(ticks) or lasted < 5 * values["t_agree"]:
+        return None
+    time = float(ticks[first] * run.tick)
+    return Cause(
+        f"{seen.name(key)}: from {figure(time, 's', 3)} on the field turns at "
+        f"{figure(float(abs(field[-1])) / values['p'], 'rad/s', 3)}, and the observer does not agree: the rotor has "
+        f"not followed {figure(float(np.max(np.abs(current))), 'A', 3)}, or the observer does not find it. Raise the "
+        "dragging current, speed up more slowly, or hand over at a higher speed.",
+        key,
+        time,
+    )
+
+
 def voltage_ended(seen: Seen, key: str) -> Remark | None:
     """Whether a current regulator has its voltage at the limit and misses its setpoints for long."""
     run, ticks, kind = seen.run, seen.ticks, seen.kinds[key]

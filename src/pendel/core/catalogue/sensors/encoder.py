@@ -81,7 +81,7 @@ KIND = Block(
         Choice("speed_by", "Speed by", (("counting", "counting edges"), ("timing", "timing between edges"))),
     ),
     where_read_often={"speed_by": "timing"},
-    smooth={"timed": 0.0, "wraps": 0.0},
+    smooth={"ideal": 1.0},
     values=(
         Value("lines", "Lines per turn", "", "512", low=1.0, high=10_000_000.0, whole=True),
         Value("clock", "Clock of the timing", "MHz", "10", low=0.0, open_low=True),

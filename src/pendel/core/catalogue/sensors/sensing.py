@@ -112,7 +112,7 @@ def sensor(id, title, word, unit, keywords, usual=(), *, shape):
             Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
         ),
         update=update,
-        smooth={"begun": 1.0},
+        smooth={"begun": 1.0, "noise_relative": 0.0, "noise_absolute": 0.0, "step": 0.0},
         derive=derive,
         summary=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else tell_errors(v),
     )

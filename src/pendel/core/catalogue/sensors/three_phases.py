@@ -88,7 +88,7 @@ KIND = Block(
         Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
     ),
     update=update,
-    smooth={"begun": 1.0},
+    smooth={"begun": 1.0, "noise": 0.0, "step": 0.0},
     derive=derive,
     summary=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else ("three phases",),
 )
