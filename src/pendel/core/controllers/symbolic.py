@@ -271,19 +271,19 @@ def linear_blocks(
         fixed,
         table,
         period,
-        around,
-        begun,
         tuple(free),
     )
-    by_numbers = _stated.get(key) or _stated.keep(key, stated(block, period, around, begun, free))
+    about = _stated.get(key) or _stated.keep(key, stated(block, period, free))
 
     def with_values(given: Mapping[str, float]) -> LinearBlock:
-        return by_numbers(tuple(float(given.get(n, block.values[n])) for n in free))
+        return about(around, begun, tuple(float(given.get(n, block.values[n])) for n in free))
 
     return with_values
 
 
-_stated: LastFew[tuple[Any, ...], Callable[[tuple[float, ...]], LinearBlock]] = LastFew(512)
+AboutPoint = Callable[[tuple[float, ...], tuple[float, ...], tuple[float, ...]], LinearBlock]
+"""The linear form by inputs, memory, and the numbers of what is free."""
+_stated: LastFew[tuple[Any, ...], AboutPoint] = LastFew(512)
 """Stating an update in symbols takes milliseconds, and many studies ask for the same one: of a drive whose values
 spread, at every angle of one that turns."""
 
@@ -291,11 +291,9 @@ spread, at every angle of one that turns."""
 def stated(
     block: BlockInstance,
     period: float,
-    around: tuple[float, ...],
-    begun: tuple[float, ...],
     free: Sequence[str],
-) -> Callable[[tuple[float, ...]], LinearBlock]:
-    """By the numbers of what is free: `linear_blocks`."""
+) -> AboutPoint:
+    """In symbols, for any point: `linear_blocks`."""
     symbols = Symbols(block)
     v = {name: ca.SX.sym(name) for name in block.inputs}
     z = {name: ca.SX.sym(name) for name in block.states}
@@ -320,10 +318,10 @@ def stated(
     )
     at_limit = ca.Function("at_limit", [state, into, stacked(*values.values())], [reached])
     filled = ca.Function("filled", [state, into, stacked(*values.values())], [symbols.at_rest(symbols.remembered)])
-    empty = np.array([*begun, *([0.0] * symbols.line)])
 
-    @lru_cache(maxsize=64)
-    def by_numbers(numbers: tuple[float, ...]) -> LinearBlock:
+    @lru_cache(maxsize=512)
+    def about(around: tuple[float, ...], begun: tuple[float, ...], numbers: tuple[float, ...]) -> LinearBlock:
+        empty = np.array([*begun, *([0.0] * symbols.line)])
         memory = np.append(empty[: len(begun)], np.array(filled(empty, list(around), list(numbers))))
         E, F, G, H = (np.array(m, dtype=float) for m in function(memory, list(around), list(numbers)))
         return LinearBlock(
@@ -334,4 +332,4 @@ def stated(
             bool(np.any(np.array(at_limit(memory, list(around), list(numbers))) > 0)),
         )
 
-    return by_numbers
+    return about
