@@ -269,6 +269,29 @@ def test_a_slower_loop_elsewhere_in_the_drive_changes_no_margin():
     assert np.allclose([after["current_pi"], after["speed_pi"]], before, rtol=1e-6)
 
 
+def test_tables_made_from_a_sheet_have_its_inductances():
+    """At small currents and at the largest, q as the sheet says, d the same everywhere; less current holds the load
+    than without the difference of both, as the torque is 1.5 p (ψ_d i_q − ψ_q i_d)."""
+    d = pendel.new("synchronous", options={"machine": "tables"})
+    table = d.document.cards["machine"].flux
+    assert table == d.document.cards["current_regulator"].flux == d.document.cards["torque_to_currents"].flux
+    top, zero = 1.5 * math.sqrt(2) * 9.1, table.i_d.index(min(table.i_d, key=abs))
+    psi_q = np.array(table.psi_q[zero])
+    assert np.interp(top, table.i_q, psi_q) / top == pytest.approx(0.7 * 3.6e-3, rel=5e-3)
+    middle = len(table.i_q) // 2
+    assert psi_q[middle + 1] / table.i_q[middle + 1] == pytest.approx(3.6e-3, rel=0.02)
+    psi_d = np.array(table.psi_d)[:, middle]
+    assert np.allclose(np.diff(psi_d) / np.diff(table.i_d), 2.2e-3)
+    run = d.run()
+    i_d, i_q = (run.at(f"machine.i_{x}", 0.999 * run.kept.end) for x in "dq")
+    facts, _ = facts_of("synchronous", d, {"machine": "tables"})
+    assert i_d < -0.1 and math.hypot(i_d, i_q) / math.sqrt(2) < facts["current for the load, rms"]
+    _, looked = facts_of(
+        "synchronous", pendel.new("synchronous", options={"machine": "tables"}, k_sat="40"), {"machine": "tables"}
+    )
+    assert any("40 % of the inductance" in problem for problem in looked.problems)
+
+
 def test_an_analogue_loop_is_what_its_closed_form_says():
     """The zero of the regulator takes the coil's pole, so that the current rises as 1 − exp(−2π f_c t); what the
     op-amp's own corner takes of that is below 1 % there, and more where the sheet says that it is hardly faster."""

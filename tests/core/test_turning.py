@@ -117,7 +117,8 @@ def test_a_profile_counts_where_a_drive_is_made_linear(haul):
 
 def test_regulators_of_several_rates_behind_an_encoder_are_judged_as_they_were_laid_out():
     """Speed loop at f_p/500 and current loops at f_p/25 by the goal's own formulas, whatever the speed loop's rate and
-    the encoder's lines are; with an observer in place of the sensor too. (Sines in runs say the same within 5 % and 6°, in minutes.)"""
+    the encoder's lines are; with an observer in place of the sensor too. (Sines in runs say the same within 5 % and 6°,
+    in minutes.)"""
     for every, lines in (("1", "2048"), ("10", "64")):
         d = pendel.new("synchronous")
         d.set("speed_pi.every", every)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from pendel.core.drive import commands
-from pendel.core.drive.document import Drive, End
+from pendel.core.drive.document import Drive, End, FluxTable
 from pendel.core.drive.user_text import known_name
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import is_plain, read, value_in_field
@@ -140,6 +140,15 @@ class Sheet:
         command.apply(self.drive)
         key: str = command.changes[0].key
         return key
+
+    def si(self, name: str) -> float:
+        """A quantity as a number, for what cannot be an expression."""
+        return Names({n: q.text for n, q in self.drive.quantities.items()})(name).si
+
+    def flux(self, table: FluxTable, *cards: str) -> None:
+        """Give machine and blocks the same flux tables."""
+        for card in cards:
+            commands.set_flux(self.drive, card, table).apply(self.drive)
 
     def wire(self, *pairs: tuple[str, str]) -> None:
         for a, b in pairs:

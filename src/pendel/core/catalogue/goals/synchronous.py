@@ -6,6 +6,8 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+import numpy as np
+
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
 from pendel.core.catalogue.goals.parts import (
     MACHINE,
@@ -16,6 +18,8 @@ from pendel.core.catalogue.goals.parts import (
     rigid_load,
     supply,
 )
+from pendel.core.catalogue.machines.flux import table_of
+from pendel.core.drive.document import FluxTable
 
 
 def of_torque(options: Mapping[str, str]) -> bool:
@@ -34,7 +38,17 @@ def without_sensor(options: Mapping[str, str]) -> bool:
     return options["sensor"] == "none"
 
 
+def by_tables(options: Mapping[str, str]) -> bool:
+    return options["machine"] == "tables"
+
+
+def linear(options: Mapping[str, str]) -> bool:
+    return not by_tables(options)
+
+
 def refused(options: Mapping[str, str]) -> str:
+    if by_tables(options) and without_sensor(options):
+        return "The EMF observer takes inductances that stay. Take a shaft sensor, or a machine with constants."
     if of_position(options) and without_sensor(options):
         return "At rest there is no EMF that could tell where the shaft is. Take a shaft sensor, or regulate the speed."
     return ""
@@ -43,14 +57,15 @@ def refused(options: Mapping[str, str]) -> str:
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     sheet.quantities(
         ("R_ph", "R_ll/2", "of a phase"),
-        ("L_ph", "L_ll/2", "of a phase"),
+        ("L_ph", "L_ll/2", "of a phase") if linear(options) else ("L_ph", "L_qll/2", "of a phase along q"),
         ("psi_m", "K_E*sqrt(2/3)/(pairs*1000 rpm)", "magnet flux"),
         ("I_top", "1.5*sqrt(2)*I_n", "largest current, peak"),
         ("k_m", "1.5*pairs*psi_m", "torque per ampere of peak current"),
         ("f_c", "f_p/25", "current loops: crossover"),
-        ("K_c", "2*pi*f_c*L_ph", "proposed: cancels the pole of the winding"),
-        ("T_c", "L_ph/R_ph", "proposed"),
     )
+    if linear(options):
+        sheet.quantity("K_c", "2*pi*f_c*L_ph", "proposed: cancels the pole of the winding")
+        sheet.quantity("T_c", "L_ph/R_ph", "proposed")
     blind = without_sensor(options)
     share, slower = ("15", 1000) if blind else ("60", 500)
     if not of_torque(options):
@@ -67,10 +82,14 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
             ("t_go", "2*phi_set/n_set", "for the way, at half of the speed"),
         )
     link_and_inverter(sheet)
-    machine = {"p": "pairs", "R_s": "R_ph", "L_d": "L_ph", "L_q": "L_ph", "psi_f": "psi_m", "J_m": "J_m", "b_m": "0"}
-    sheet.add("pmsm", "Machine", (86, 10), U_dc="U_link", I_max="I_top", values=machine)
+    machine = {"p": "pairs", "R_s": "R_ph", "J_m": "J_m", "b_m": "0", "I_max": "I_top"}
+    if linear(options):
+        machine |= {"L_d": "L_ph", "L_q": "L_ph", "psi_f": "psi_m", "U_dc": "U_link"}
+    sheet.add("pmsm" if linear(options) else "pmsm_tables", "Machine", (86, 10), values=machine)
     sheet.wire(("inverter.out", "machine.phases"))
     field_orientation(sheet, options)
+    if by_tables(options):
+        sheet.flux(saturating(sheet), "machine", "current_regulator", "torque_to_currents")
     if of_torque(options):
         begin = [("0 s", "n_set")]
         if blind:
@@ -110,6 +129,19 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         sheet.wire(("speed_demand.out", "speed_pi.setpoint"))
         if blind:
             sheet.wire(("speed_demand.out", "start.wanted"))
+
+
+def saturating(sheet: Sheet) -> FluxTable:
+    """Flux tables of a machine whose q axis saturates, ψ_q = L_2 i_q + L_s I_s tanh(i_q/I_s) with I_s half of the
+    largest current: what it has at small currents and at the largest is the sheet's. No source: the shape is assumed,
+    and measured tables take its place."""
+    top, L_q = sheet.si("I_top"), sheet.si("L_qll") / 2
+    knee = top / 2
+    lost = L_q * (1 - sheet.si("k_sat")) / (1 - math.tanh(top / knee) * knee / top)
+    i_d, i_q = np.linspace(-1.2 * top, 0.4 * top, 17), np.linspace(-1.2 * top, 1.2 * top, 25)
+    d, q = np.meshgrid(i_d, i_q, indexing="ij")
+    psi_q = (L_q - lost) * q + lost * knee * np.tanh(q / knee)
+    return table_of(i_d, i_q, sheet.si("psi_m") + sheet.si("L_dll") / 2 * d, psi_q, "made from the sheet")
 
 
 @dataclass(frozen=True)
@@ -183,9 +215,18 @@ def field_orientation(sheet: Sheet, options: Mapping[str, str]) -> None:
     machine = {"psi": "psi_m", "L_d": "L_ph", "L_q": "L_ph", "U_dc": "U_link"}
     sheet.add("three_phase_modulator", "Space vector", (5, 60), U_dc="U_link")
     sheet.add("dq_to_abc", "Voltage demand", (45, 60))
-    gains = {"K_d": "K_c", "T_d": "T_c", "K_q": "K_c", "T_q": "T_c"}
-    sheet.add("dq_current_regulator", "Current regulator", (85, 60), values={**gains, **machine})
-    sheet.add("torque_to_currents", "Torque to currents", (125, 60), p="pairs", I_max="I_top", values=machine)
+    gains = {"K_d": "K_c", "T_d": "T_c", "K_q": "K_c", "T_q": "T_c", **machine}
+    limits = {"p": "pairs", "I_max": "I_top", **machine}
+    ending = ""
+    if by_tables(options):
+        gains, limits = (
+            {"f_c": "f_c", "R": "R_ph", "U_dc": "U_link"},
+            {"p": "pairs", "I_max": "I_top", "U_dc": "U_link"},
+        )
+        ending = "_tables"
+    kind = "dq_regulator_tables" if ending else "dq_current_regulator"
+    sheet.add(kind, "Current regulator", (85, 60), values=gains)
+    sheet.add(f"torque_to_currents{ending}", "Torque to currents", (125, 60), values=limits)
     sheet.add("abc_to_dq", "Measured currents", (85, 90))
     wires = [
         ("measured_currents.d", "current_regulator.d"),
@@ -229,6 +270,11 @@ def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
     )
     if "t_up" in v:
         looked.facts.append(Fact("time to the speed", v["t_up"], "s"))
+    if by_tables(options) and not 0.5 < v["k_sat"] <= 1:
+        looked.problems.append(
+            f"At the largest current {100 * v['k_sat']:.4g} % of the inductance along q are left; the shape that is "
+            "assumed here goes from 50 to 100 %. Enter that, or load the machine's own tables later."
+        )
     reach(looked, needed=math.sqrt(3) * volts, link=v["U_link"], speed=v["n_set"])
     if current >= v["I_top"]:
         looked.problems.append(
@@ -256,7 +302,10 @@ GOAL = Goal(
     (
         Entry("pairs", "Pole pairs", "", "5", MACHINE),
         Entry("R_ll", "Resistance, line to line", "ohm", "0.84", MACHINE),
-        Entry("L_ll", "Inductance, line to line", "mH", "5.2", MACHINE),
+        Entry("L_ll", "Inductance, line to line", "mH", "5.2", MACHINE, asked=linear),
+        Entry("L_dll", "Inductance along d, line to line", "mH", "4.4", MACHINE, asked=by_tables),
+        Entry("L_qll", "Inductance along q, line to line", "mH", "7.2", MACHINE, asked=by_tables),
+        Entry("k_sat", "Of that at the largest current", "%", "70", MACHINE, asked=by_tables),
         Entry("K_E", "EMF at 1000 rpm, line rms", "V", "98", MACHINE),
         Entry("M_n", "Rated torque", "N*m", "14.5", MACHINE),
         Entry("I_n", "Rated current, rms", "A", "9.1", MACHINE),
@@ -271,6 +320,7 @@ GOAL = Goal(
     look,
     (
         Option("regulate", "Regulate", (("speed", "speed"), ("torque", "torque"), ("position", "position"))),
+        Option("machine", "Inductances", (("linear", "constant"), ("tables", "saturating, by tables"))),
         Option("sensor", "Shaft sensor", (("angle", "angle sensor"), ("none", "none: an EMF observer"))),
     ),
     refused,
