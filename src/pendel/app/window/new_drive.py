@@ -63,7 +63,7 @@ class NewDriveDialog(QDialog):
         super().__init__(parent)
         self.session = session
         self.setWindowTitle("New drive")
-        self.resize(1120, 680)
+        self.resize(1120, 740)
         self.goal: Goal | None = None
         self.drive: Drive | None = None
         self.fields: dict[str, QLineEdit] = {}
@@ -280,7 +280,7 @@ class NewDriveDialog(QDialog):
 
 
 def shown_unit(text: str) -> str:
-    return text.replace("*", "·").replace("^2", "²").replace("ohm", "Ω").replace("uF", "µF").replace("uH", "µH")
+    return text.replace("*", "·").replace("^2", "²").replace("ohm", "Ω").replace("uF", "µF").replace("uH", "µH").replace("/us", "/µs").replace(" deg", "°")
 
 
 def loop_lines(study: Study) -> str:

@@ -24,18 +24,18 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("t_end", "10/f_c", "run length"),
     )
     sheet.settings(tick="t_end/2000", computing_delay="0", until="t_end")
-    sheet.add("step", "Current demand", (5, 60), before="0 V", after="-R_s*I_set", t_0="t_end/10")
+    sheet.add("step", "Current demand", (5, 116), before="0 V", after="-R_s*I_set", t_0="t_end/10")
     sheet.add("set_voltage", "Setpoint", (5, 10))
     sheet.add("resistor", "Setpoint resistor", (43, 10), R="R_1")
     sheet.add("resistor", "Feedback resistor", (81, 10), R="R_2")
-    sheet.add("capacitor", "Feedback capacitor", (119, 10), C="C_2")
-    sheet.add("resistor", "Shunt resistor", (43, 30), R="R_1")
+    sheet.add("capacitor", "Capacitor", (119, 10), C="C_2")
+    sheet.add("resistor", "Shunt resistor", (43, 42), R="R_1")
     limits = {"U_low": "-U_s", "U_high": "U_s", "R_out": "R_o", "f_1": "f_1", "slew": "slew"}
-    sheet.add("op_amp", "Amplifier", (81, 30), choices={"model": "limited"}, values=limits)
-    sheet.add("inductor", "Coil", (119, 30), L="L_c")
-    sheet.add("resistor", "Winding", (157, 30), R="R_c")
-    sheet.add("resistor", "Shunt", (157, 10), R="R_s")
-    sheet.add("ground", "Earth", (5, 30))
+    sheet.add("op_amp", "Amplifier", (81, 42), choices={"model": "limited"}, values=limits)
+    sheet.add("inductor", "Coil", (119, 42), L="L_c")
+    sheet.add("resistor", "Winding", (157, 42), R="R_c")
+    sheet.add("resistor", "Shunt", (157, 74), R="R_s")
+    sheet.add("ground", "Earth", (5, 42))
     sheet.wire(
         ("current_demand.out", "setpoint.set"),
         ("setpoint.b", "earth.line"),
@@ -43,8 +43,8 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("setpoint_resistor.b", "amplifier.minus"),
         ("shunt_resistor.b", "amplifier.minus"),
         ("feedback_resistor.a", "amplifier.minus"),
-        ("feedback_resistor.b", "feedback_capacitor.a"),
-        ("feedback_capacitor.b", "amplifier.out"),
+        ("feedback_resistor.b", "capacitor.a"),
+        ("capacitor.b", "amplifier.out"),
         ("amplifier.plus", "earth.line"),
         ("amplifier.out", "coil.a"),
         ("coil.b", "winding.a"),
