@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -14,7 +16,9 @@ from PyQt6.QtWidgets import QFileDialog, QPushButton
 
 from pendel.app.session.preferences import (
     AUTOSAVE,
+    COMPILER,
     CORES,
+    DIGITS,
     MEMORY,
     PREFERENCES,
     SETTLED,
@@ -233,3 +237,34 @@ def test_what_was_allowed_is_asked_again(window, dialog, monkeypatch, tmp_path):
     QTest.mouseClick(button, Qt.MouseButton.LeftButton)
     assert not trust.is_script_allowed("print(1)") and not (tmp_path / "allowed.txt").exists()
     assert Path(dict(programs())["C compiler"].split()[0]).exists()
+
+
+BEGUN = """
+import os
+import pendel.app.window.main_window as module
+from pendel.core.quantities.units import figure, number_text
+
+def begun(settings):
+    print(os.environ.get("PENDEL_COMPILER"), number_text(3.14159265), figure(1234.5678, "V"), number_text(2.71828, 3))
+    raise SystemExit(0)
+
+module.MainWindow = begun
+from pendel.app.main import main
+main([])
+"""
+
+
+def test_compiler_and_digits_hold_from_the_next_start(window, dialog, tmp_path):
+    """As the window begins, in a process of its own, by what this dialog left in the file."""
+    group(dialog, "Work")
+    for _ in range(2):
+        QTest.keyClick(dialog.fields[COMPILER], Qt.Key.Key_Down)
+    group(dialog, "Figures")
+    for _ in range(2):
+        QTest.keyClick(dialog.fields[DIGITS], Qt.Key.Key_Down)
+    window.settings.sync()
+    (tmp_path / "pendel").mkdir()
+    (tmp_path / "pendel" / "pendel.conf").write_bytes(Path(window.settings.fileName()).read_bytes())
+    environment = {k: v for k, v in os.environ.items() if k != "PENDEL_COMPILER"} | {"XDG_CONFIG_HOME": str(tmp_path)}
+    told = subprocess.run([sys.executable, "-c", BEGUN], env=environment, capture_output=True, text=True, timeout=60)
+    assert told.stdout.strip() == "clang 3.14159 1.23457 kV 2.72", told.stderr

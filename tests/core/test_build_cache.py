@@ -1,10 +1,12 @@
 """The cache of builds: bounded, and cleared where something is in its way."""
 
 import os
+import shutil
 import subprocess
 
 import pytest
 
+from pendel.core.errors import BuildProblem
 from pendel.core.plant import compiler
 
 SOURCE = "int pd_number(void) {{ return {0}; }}\n"
@@ -42,3 +44,19 @@ def test_the_cache_keeps_the_newest_builds_up_to_its_bytes(cache, monkeypatch):
     compiler.prune(cache)
     assert [build.exists() for build in builds] == [False, False, True, True]
     assert not builds[0].with_suffix(".sum").exists()
+
+
+def test_the_compiler_that_is_chosen_builds_or_says_what_to_install(monkeypatch):
+    """A choice holds for processes beside, too, and nothing but the known names is ever run."""
+    try:
+        for chosen, said in (("gcc", ""), ("clang", "apt install clang"), ("sh -c true", "Take gcc, clang, zig")):
+            monkeypatch.setenv(compiler.COMPILER_CHOSEN, chosen)
+            compiler.compiler.cache_clear()
+            if not said or shutil.which(chosen):
+                assert compiler.compiler() == (shutil.which(chosen),)
+            else:
+                with pytest.raises(BuildProblem, match=said):
+                    compiler.compiler()
+        assert compiler.plain_environment()[compiler.COMPILER_CHOSEN] == "sh -c true"
+    finally:
+        compiler.compiler.cache_clear()

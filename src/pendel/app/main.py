@@ -73,11 +73,17 @@ def main(arguments: list[str] | None = None) -> int:
     from PyQt6.QtGui import QIcon
     from PyQt6.QtWidgets import QApplication
 
-    from pendel.app.session.preferences import SIZE, THEME, Preferences, sound_settings
+    from pendel.app.session.preferences import COMPILER, DIGITS, FOUND, SIZE, THEME, Preferences, sound_settings
+    from pendel.core.plant.compiler import COMPILER_CHOSEN
+    from pendel.core.quantities.units import use_digits
 
     sys.setswitchinterval(TURN)
     settings, said = sound_settings(QSettings("pendel", "pendel"))
-    if (size := Preferences(settings)[SIZE]) != "100":
+    preferences = Preferences(settings)
+    use_digits(int(preferences[DIGITS]))
+    if (chosen := preferences[COMPILER]) != FOUND:
+        os.environ.setdefault(COMPILER_CHOSEN, chosen)  # for processes beside, too
+    if (size := preferences[SIZE]) != "100":
         os.environ.setdefault("QT_SCALE_FACTOR", f"{int(size) / 100:g}")
     from pendel.core.freed import give_back_large_arrays
 
@@ -91,7 +97,7 @@ def main(arguments: list[str] | None = None) -> int:
     from pendel.app.window.pages import load_ahead
     from pendel.core.drive.examples import DEMO
 
-    dress(application, {"light": LIGHT, "dark": DARK}.get(Preferences(settings)[THEME]))
+    dress(application, {"light": LIGHT, "dark": DARK}.get(preferences[THEME]))
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "pendel.svg")))
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     window = MainWindow(settings)

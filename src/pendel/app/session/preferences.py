@@ -79,6 +79,7 @@ OR_NOT = ((YES, "yes"), (NO, "no"))
 THEME, SIZE = "theme", "size"
 SPEEDS, ANGLES, VELOCITIES = "speeds", "angles", "velocities"
 CORES, MEMORY, AUTOSAVE, KEPT = "cores", "memory", "autosave", "kept_runs"
+COMPILER, FOUND, DIGITS = "compiler", "found", "digits"
 FOLDER, BEGIN, SCRIPTS, SETTLED = "folder", "begin", "scripts_folder", "settled"
 PREFERENCES = (
     Preference(
@@ -121,6 +122,24 @@ PREFERENCES = (
         low=0.1,
         high=20,
         unit="%",
+    ),
+    Preference(
+        DIGITS,
+        "Figures",
+        "Digits",
+        "Significant ones of figures and readings, where none is fixed.",
+        "4",
+        (("4", "4"), ("5", "5"), ("6", "6"), ("8", "8")),
+        at_start=True,
+    ),
+    Preference(
+        COMPILER,
+        "Work",
+        "C compiler",
+        "With which drives are built to run.",
+        FOUND,
+        ((FOUND, "the first that is found"), ("gcc", "GCC"), ("clang", "Clang"), ("zig", "Zig's")),
+        at_start=True,
     ),
     Preference(
         CORES,

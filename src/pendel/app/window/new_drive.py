@@ -30,7 +30,7 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.drive.document import Drive
 from pendel.core.errors import PendelError
 from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.quantities.units import figure
+from pendel.core.quantities.units import figure, with_symbols
 
 LOOK_AFTER_MS, JUDGE_AFTER_MS = 120, 500
 
@@ -280,7 +280,9 @@ class NewDriveDialog(QDialog):
 
 
 def shown_unit(text: str) -> str:
-    return text.replace("*", "·").replace("^2", "²").replace("ohm", "Ω").replace("uF", "µF").replace("uH", "µH").replace("/us", "/µs").replace(" deg", "°")
+    for typed, shown in (("*", "·"), ("^2", "²"), ("/us", "/µs"), (" deg", "°")):
+        text = text.replace(typed, shown)
+    return with_symbols(text)
 
 
 def loop_lines(study: Study) -> str:

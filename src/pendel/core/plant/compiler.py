@@ -25,7 +25,7 @@ from pathlib import Path
 from platformdirs import user_cache_dir
 
 from pendel.core.cores import VARIABLE, usable_cores
-from pendel.core.errors import BuildProblem
+from pendel.core.errors import BuildProblem, shorten
 from pendel.core.temporary import temporary_folder
 
 TIME_LIMIT, PATIENCE = 60.0, 5
@@ -39,9 +39,14 @@ WORK = re.compile(r"building-(\d+)-\w+")
 """Folders of builds under way, by the process."""
 PRIVATE = 0o700
 BUILDS = "builds"
+COMPILER_CHOSEN = "PENDEL_COMPILER"
+"""The environment's word for a compiler: one of `CAN_BE_CHOSEN`, or empty for the first that is found."""
+CAN_BE_CHOSEN = {"gcc": "apt install gcc", "clang": "apt install clang", "zig": "pip install ziglang"}
+"""Those that can be chosen, and how each is installed."""
 KEPT = (
     "PATH",
     VARIABLE,
+    COMPILER_CHOSEN,
     "HOME",
     "TMPDIR",
     "LANG",
@@ -79,17 +84,22 @@ SHORT_SIGHTED = "--param=sccvn-max-alias-queries-per-access=50"
 
 @lru_cache(maxsize=1)
 def compiler() -> tuple[str, ...]:
-    """The command that compiles C.
+    """The command that compiles C: the one that was chosen, else the first that is found.
 
     Raises
     ------
     BuildProblem
         with what to install, when there is none.
     """
-    path = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
+    chosen = os.environ.get(COMPILER_CHOSEN, "")
+    if chosen and chosen not in CAN_BE_CHOSEN:
+        names = ", ".join(CAN_BE_CHOSEN)
+        raise BuildProblem(f"{COMPILER_CHOSEN} is “{shorten(chosen, 40)}”. Take {names} or none.")
+    names = (chosen,) if chosen else ("cc", "gcc", "clang")
+    path = next(filter(None, map(shutil.which, names)), None) if chosen != "zig" else None
     if path:
         return (path,)
-    if importlib.util.find_spec("ziglang"):
+    if chosen in ("", "zig") and importlib.util.find_spec("ziglang"):
         return (
             sys.executable,
             "-P",
@@ -97,6 +107,11 @@ def compiler() -> tuple[str, ...]:
             "ziglang",
             "cc",
         )  # -P: nothing is imported from the current folder
+    if chosen:
+        raise BuildProblem(
+            f"The compiler that is chosen, {chosen}, is not on this machine. Install it with "
+            f"“{CAN_BE_CHOSEN[chosen]}”, or choose another in the preferences."
+        )
     raise BuildProblem(
         "There is no C compiler on this machine. Install one with “apt install gcc” or “pip install "
         "ziglang”, then run again."

@@ -186,8 +186,20 @@ def with_symbols(unit: str) -> str:
     return re.sub(r"\bu(?=[A-Za-z])", "µ", unit.replace("ohm", "Ω"))
 
 
-def number_text(value: float, digits: int = 4) -> str:
-    """A figure for people: significant digits, real minus, thin-spaced thousands."""
+DIGITS = 4
+"""Significant ones, where nobody prefers more."""
+_preferred = [DIGITS]
+
+
+def use_digits(count: int) -> None:
+    """From now on figures have so many digits where none are asked for; never fewer than `DIGITS`, as some of them are
+    taken over."""
+    _preferred[0] = max(DIGITS, count)
+
+
+def number_text(value: float, digits: int = 0) -> str:
+    """A figure for people: significant digits (0: as preferred), real minus, thin-spaced thousands."""
+    digits = digits or _preferred[0]
     if math.isnan(value):
         return "–"
     if math.isinf(value):
@@ -212,8 +224,9 @@ SCALED = {"V", "A", "W", "Ω", "s", "H", "F", "Hz", "J", "m"}
 STEPS = ((1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"), (1e-12, "p"))
 
 
-def figure(value: float, unit_text: str, digits: int = 4) -> str:
+def figure(value: float, unit_text: str, digits: int = 0) -> str:
     """``value`` (SI) as a figure in ``unit_text``, with a prefix where the unit is a plain SI one."""
+    digits = digits or _preferred[0]
     if unit_text in SCALED and value and math.isfinite(value):
         shown = float(f"{abs(value):.{digits - 1}e}")  # 999.96 V are 1 kV where three digits are shown
         for step, prefix in STEPS:
