@@ -217,6 +217,8 @@ ACTIONS = (
     ActionSpec("column_apart", "Space evenly in a column", "View", "", lambda w: w.editing.arrange(Way.COLUMN_APART)),
     ActionSpec("fit", "Fit", "View", "F", lambda w: w.fit()),
     ActionSpec("open_circuit", "Open what is inside", "View", "O", lambda w: w.editing.open_circuit()),
+    ActionSpec("open_bundle", "Open or close a bundle of signals", "View", "B", lambda w: w.editing.open_bundle()),
+    ActionSpec("bundles", "Signals in bundles", "View", "", lambda w: w.editing.toggle_bundles()),
     ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
     ActionSpec("speeds", "Speeds in rpm", "View", "", lambda w: w.unit_choices.toggle_speeds()),
     ActionSpec("next_area", "Next area", "View", "F6", lambda w: w.next_area()),
@@ -227,5 +229,5 @@ ACTIONS = (
     separator("Help"),
     ActionSpec("about", "About Pendel", "Help", "", about),
 )
-ON_SHEET = frozenset({"add", "wire", "wire_obvious", "note", "tap", "tidy", "fit", "open_circuit"})
+ON_SHEET = frozenset({"add", "wire", "wire_obvious", "note", "tap", "tidy", "fit", "open_circuit", "open_bundle"})
 """Single letters that act only while no text is being typed."""

@@ -7,7 +7,7 @@ import json
 from collections.abc import Callable
 
 from PyQt6.QtCore import QMimeData, QObject, pyqtSignal
-from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtGui import QAction, QGuiApplication
 from PyQt6.QtWidgets import QApplication, QInputDialog, QLineEdit, QPlainTextEdit, QWidget
 
 from pendel.app.drive.page import DrivePage
@@ -44,6 +44,10 @@ def to_clipboard(clipped: clips.Clip) -> None:
     mime = QMimeData()
     mime.setData(CLIP_MIME, json.dumps(record).encode())
     QGuiApplication.clipboard().setMimeData(mime)
+
+
+BUNDLES = "view/bundles"
+"""In the settings: whether signals that travel together are drawn as one wire."""
 
 
 class Editing(QObject):
@@ -170,9 +174,31 @@ class Editing(QObject):
         if said := wire_obvious(self.session, self.window):
             self.status_message.emit(said)
 
+    def open_bundle(self) -> None:
+        """Draw the signals of the selected line one by one, or as one line again."""
+        self.drive_page.sheet.toggle_bundle(self.session.selected_wire)
+
+    def has_bundle(self) -> bool:
+        sheet, key = self.drive_page.sheet, self.session.selected_wire
+        return key in sheet.shown_wires and sheet.bundles.known(key, sheet.shown_wires[key])
+
+    def follow_bundles(self, action: QAction) -> None:
+        """Let an action of the menu show whether signals are drawn in bundles."""
+        self.drive_page.sheet.bundle(self.window.settings.value(BUNDLES, "yes") == "yes")
+        action.setCheckable(True)
+        action.setChecked(self.drive_page.sheet.bundles.on)
+
+    def toggle_bundles(self) -> None:
+        wanted = not self.drive_page.sheet.bundles.on
+        self.window.settings.setValue(BUNDLES, "yes" if wanted else "no")
+        self.drive_page.sheet.bundle(wanted)
+        self.window.actions_by_name["bundles"].setChecked(wanted)
+
     def signal_to_tap(self) -> End | None:
         session = self.session
         if session.selected_wire in session.drive.wires:
+            if len(self.drive_page.sheet.bundles.of(session.selected_wire)) > 1:
+                return None
             wire = session.drive.wires[session.selected_wire]
             item = self.drive_page.sheet.wires.get(wire.key)
             return wire.a if item is not None and item.link in ("continuous", "sampled") else None

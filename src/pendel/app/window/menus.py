@@ -26,6 +26,7 @@ class Menus(QObject):
         self.by_title: dict[str, QMenu] = {}
         self._build_actions(bar, window)
         window.unit_choices.follow(window.actions_by_name["speeds"])
+        window.editing.follow_bundles(window.actions_by_name["bundles"])
         self.do_line = DoLine(window.actions_by_name, self._build_pages(window), window)
         self.file_label = Elided("", "muted", right=True)
         top = QWidget()

@@ -216,6 +216,8 @@ class WireItem(QGraphicsItem):
         self.path: list[Point] = []
         self.selected = False
         self.tap = ""
+        self.bundle: list[str] = []
+        """A line for each signal where it stands for several."""
         self.words_at: Point | None = None
         """Baseline of its label or tap, where it has one."""
         self.setZValue(1)
@@ -233,7 +235,7 @@ class WireItem(QGraphicsItem):
         """Write its words where nothing crosses them; where there is no such place they are shown on hover
         only."""
         self.prepareGeometryChange()
-        self.setToolTip(self.words)
+        self.setToolTip("\n".join([*self.bundle, "Double click opens it."]) if self.bundle else self.words)
         self.words_at = None
         if self.words and len(self.path) > 1:
             width = words_width(self.words)
@@ -310,9 +312,9 @@ class WireItem(QGraphicsItem):
         painter.drawPath(self._line())
 
     def _paint_signal(self, painter: QPainter) -> None:
-        pen = QPen(colour("petrol"), 1.3)
+        pen = QPen(colour("petrol"), 3.0 if self.bundle else 1.3)
         if self.link == "sampled":
-            pen.setDashPattern([14, 2])
+            pen.setDashPattern([5, 1.5] if self.bundle else [14, 2])
         painter.setPen(pen)
         painter.drawPath(self._line())
         (ax, ay), (bx, by) = self.path[-2:]
@@ -321,14 +323,28 @@ class WireItem(QGraphicsItem):
         painter.setPen(QPen(colour("petrol"), 1.3))
         for side in (1, -1):
             painter.drawLine(QPointF(bx, by), QPointF(bx - 7 * dx + 3.5 * side * dy, by - 7 * dy - 3.5 * side * dx))
+        if self.bundle:
+            self._paint_count(painter)
         if self.tap:
             painter.setBrush(colour("card"))
             painter.drawEllipse(QPointF(*self._middle()), 4, 4)
         if self.words_at:
             with_halo(painter, QPointF(*self.words_at), self.words, "petrol")
 
+    def _paint_count(self, painter: QPainter) -> None:
+        """How many signals, beside a stroke across the line."""
+        a, b = self._longest()
+        x, y = (a[0] + b[0]) / 2, (a[1] + b[1]) / 2
+        painter.setPen(QPen(colour("petrol"), 1.3))
+        painter.drawLine(QPointF(x - 4, y + 5), QPointF(x + 4, y - 5))
+        beside = QPointF(x - 3, y - 8) if a[1] == b[1] else QPointF(x + 5, y - 4)
+        with_halo(painter, beside, str(len(self.bundle)), "petrol")
+
+    def _longest(self) -> tuple[Point, Point]:
+        return max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))
+
     def _middle(self) -> Point:
-        a, b = max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))
+        a, b = self._longest()
         return (a[0] + b[0]) / 2, (a[1] + b[1]) / 2
 
 

@@ -15,6 +15,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QGraphicsScene, QGraphicsView, QMenu, QWidget
 
+from pendel.app.drive.sheet.bundles import Bundles, signal_words, wire_label
 from pendel.app.drive.sheet.captions import Obstacles
 from pendel.app.drive.sheet.geometry import (
     CONTROL_SIZE,
@@ -54,6 +55,15 @@ REACH = 9.0
 EDGE = 16.0
 """Pixels around the drawing in a picture."""
 
+FOR_SHEET = ("add", "note", "wire_obvious", "tidy")
+"""Actions in the menu of the pointer where nothing is chosen; else these:"""
+FOR_CHOSEN = (
+    *("open_circuit", "open_bundle", "wire_obvious", "group", "dissolve", "shelve"),
+    *("tap", "open_loop", "copy", "duplicate", "delete"),
+)
+IF_POSSIBLE = ("open_loop", "tap", "open_circuit", "open_bundle", "dissolve", "shelve")
+"""Those of them that are left out where they can do nothing."""
+
 
 class SheetView(ZoomedView):
     """Shows and edits the two decks. All edits are commands of the session."""
@@ -88,6 +98,7 @@ class SheetView(ZoomedView):
         self.cards: dict[str, CardItem] = {}
         self.wires: dict[str, WireItem] = {}
         self.shown_wires: dict[str, Wire] = {}
+        self.bundles = Bundles()
         """Wires of the open sheet, with their ends as seen there."""
         self.terminals = Terminals(self)
         self.notes = SheetNotes(self)
@@ -154,12 +165,22 @@ class SheetView(ZoomedView):
             if self._wire_style(wire, kinds) is not None
         }
         self.terminals.sync(kinds)
-        for key in [k for k in self.wires if k not in self.shown_wires and k not in self.terminals.wires]:
+        names = {str(end): name for name, end in drive.taps.items()}
+        taps = {key: names.get(str(drive.wires[key].a), "") for key in self.shown_wires}
+        self.bundles.sort(
+            self.shown_wires, lambda w: self._wire_style(w, kinds) or "", [k for k, tap in taps.items() if tap]
+        )
+        drawn = {self.bundles.line_of(key) for key in self.shown_wires} | set(self.terminals.wires)
+        for key in [k for k in self.wires if k not in drawn]:
             self.sheet.removeItem(self.wires.pop(key))
         for key, wire in self.shown_wires.items():
+            if key not in drawn:
+                continue
             item = self.wire_item(key, self._wire_style(wire, kinds) or "")
-            item.label = self._wire_label(drive.wires[key])
-            item.tap = next((name for name, end in drive.taps.items() if end == drive.wires[key].a), "")
+            bundle = self.bundles.of(key)
+            item.bundle = [signal_words(drive, drive.wires[k]) for k in bundle] if len(bundle) > 1 else []
+            item.label = wire_label(drive, drive.wires[key]) if len(bundle) == 1 else ""
+            item.tap = taps[key]
         self.notes.sync()
         self.reroute()
         self._show_selection()
@@ -213,12 +234,16 @@ class SheetView(ZoomedView):
             return "continuous" if isinstance(kind_of(self.session.drive.cards[source]), Part) else "sampled"
         return Link.LINE.style if Link.LINE in (link_a, link_b) else link_a.style
 
-    def _wire_label(self, wire: Wire) -> str:
-        """A measured signal's name, since a part has many; block outputs need none."""
-        kind = kind_of(self.session.drive.cards[wire.a.card])
-        if isinstance(kind, Part) and kind.port(wire.a.port) is None:
-            return next((s.label for s in kind.signals if s.name == wire.a.port), "")
-        return ""
+    def bundle(self, wanted: bool) -> None:
+        """Draw signals that travel together as one wire, or each by itself."""
+        self.bundles.on = wanted
+        self.bundles.opened.clear()
+        self.sync()
+
+    def toggle_bundle(self, key: str) -> None:
+        """Open or close the bundle of a wire, where it has one."""
+        if key in self.shown_wires and self.bundles.toggle(key, self.shown_wires[key]):
+            self.sync()
 
     def boxes(self) -> dict[str, Box]:
         return {key: item.box() for key, item in self.cards.items()}
@@ -286,7 +311,7 @@ class SheetView(ZoomedView):
             item.selected = key in self.session.selection
             item.show_handles = item.selected or item.show_handles and self.wiring.start is not None
         for key, wire in self.wires.items():
-            wire.selected = key == self.session.selected_wire
+            wire.selected = key == self.bundles.line_of(self.session.selected_wire)
         self.viewport().update()
 
     def _sheet_changed(self) -> None:
@@ -392,6 +417,8 @@ class SheetView(ZoomedView):
         if card is not None:
             self._moving, self._press = {}, None
             self.open_wanted.emit(card)
+            return
+        self.toggle_bundle(self.wire_at(self.mapToScene(event.pos())))
 
     def _hover(self, at: QPointF) -> None:
         near = self.handle_at(at)
@@ -447,7 +474,7 @@ class SheetView(ZoomedView):
             session.do(self.terminals.removal(session.selected_wire))
             session.select([])
         elif session.selected_wire:
-            session.do(commands.remove_wires(session.drive, [session.selected_wire]))
+            session.do(commands.remove_wires(session.drive, list(self.bundles.of(session.selected_wire))))
             session.select([])
 
     def duplicate(self) -> None:
@@ -546,29 +573,12 @@ class SheetView(ZoomedView):
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         assert event is not None
         menu = QMenu(self)
-        names = (
-            ("add", "note", "wire_obvious", "tidy")
-            if not (self.session.selection or self.session.selected_wire)
-            else (
-                "open_circuit",
-                "wire_obvious",
-                "group",
-                "dissolve",
-                "shelve",
-                "tap",
-                "open_loop",
-                "copy",
-                "duplicate",
-                "delete",
-            )
-        )
+        names = FOR_CHOSEN if self.session.selection or self.session.selected_wire else FOR_SHEET
         for name in names:
             action = self.action_named(name)
-            if action is not None and (
-                name not in ("open_loop", "tap", "open_circuit", "dissolve", "shelve") or action.isEnabled()
-            ):
+            if action is not None and (name not in IF_POSSIBLE or action.isEnabled()):
                 menu.addAction(action)
-        if names[0] == "add":
+        if names is FOR_SHEET:
             offer_pictures(menu, self, self.drawing)
         menu.exec(event.globalPos())
 
