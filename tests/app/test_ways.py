@@ -101,8 +101,8 @@ def test_one_process_judges_and_looks_at_a_drive_without_c_of_its_own(window, pa
     assert until(lambda: beside.pid != process, 30)
 
 
-def kept_model(drive):
-    return model_between(drive, ends_of(drive, drive.transfers["current by setpoint"]))
+def kept_model(drive, name="current by setpoint"):
+    return model_between(drive, ends_of(drive, drive.transfers[name]))
 
 
 def test_a_way_laid_under_is_of_the_drive_as_it_is_and_goes_when_it_is_unticked(window, page):
@@ -150,15 +150,16 @@ def test_what_is_kept_or_swept_is_of_the_drive_that_is_shown(window, page):
     typed(view.fields.target, "i_door")
     assert until(lambda: view.looked_at is not None)
     found = view.looked_at
-    window.session.do(commands.set_value(drive, "door_motor", "L_a", "2"))
-    QTest.mouseClick(view.sweep_button, LEFT)
-    assert view._sweeping is None and "was changed" in window.foot.status_message.whole
     QTest.keyClicks(view.name, "forward")
+    window.session.do(commands.set_value(drive, "door_motor", "L_a", "2"))
     QTest.keyClick(view.name, Qt.Key.Key_Return)
     assert "forward" in window.session.drive.transfers
     assert until(lambda: view.looked_at is not None and view.looked_at is not found)
-    now = model_between(window.session.drive, ends_of(window.session.drive, drive.transfers["forward"]))
+    now = kept_model(window.session.drive, "forward")
     np.testing.assert_allclose(view.looked_at.response, now.response(view.looked_at.frequency), rtol=1e-9)
+    window.session.do(commands.set_value(drive, "door_motor", "L_a", "1"))
+    QTest.mouseClick(view.sweep_button, LEFT)
+    assert view._sweeping is None and "was changed" in window.foot.status_message.whole
 
 
 def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):
