@@ -6,8 +6,8 @@ from PyQt6.QtTest import QTest
 
 from pendel.core.drive import commands
 from pendel.core.drive.document import End
-from pendel.core.drive.file import to_text
 from pendel.core.drive.examples import EXAMPLES
+from pendel.core.drive.file import to_text
 from tests.app.conftest import settle, until
 
 LEFT = Qt.MouseButton.LeftButton

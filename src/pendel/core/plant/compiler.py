@@ -93,8 +93,8 @@ def compiler() -> tuple[str, ...]:
     """
     chosen = os.environ.get(COMPILER_CHOSEN, "")
     if chosen and chosen not in CAN_BE_CHOSEN:
-        names = ", ".join(CAN_BE_CHOSEN)
-        raise BuildProblem(f"{COMPILER_CHOSEN} is “{shorten(chosen, 40)}”. Take {names} or none.")
+        known = ", ".join(CAN_BE_CHOSEN)
+        raise BuildProblem(f"{COMPILER_CHOSEN} is “{shorten(chosen, 40)}”. Take {known} or none.")
     names = (chosen,) if chosen else ("cc", "gcc", "clang")
     path = next(filter(None, map(shutil.which, names)), None) if chosen != "zig" else None
     if path:
