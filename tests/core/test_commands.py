@@ -134,3 +134,19 @@ def test_any_edits_leave_a_whole_drive_and_are_taken_back_exactly(path, data):
     for command, _, after in history:
         command.apply(d)
         assert file.to_text(d) == after
+
+
+def test_a_face_shows_nothing_that_went_from_a_twin_deeper_inside():
+    """One command that takes a card of a twin and a card beside the assembly that holds the other twin, which is looked
+    at before that is made alike."""
+    d = file.load(EXAMPLES / "haul_drive_tables.pendel")
+    for make in (
+        lambda: assemblies.group(d, ["current_regulator", "torque_to_currents"], "Motor"),
+        lambda: assemblies.insert(d, clips.clip(d, ["motor"]))[0],
+    ):
+        completed(d, make()).apply(d)
+    assert "torque" in [item.name for item in d.cards["field_orientation"].face.ports]
+    completed(d, commands.remove_cards(d, ["torque_to_currents_2", "inverter"])).apply(d)
+    assert "torque_to_currents" not in d.cards
+    assert "torque" not in [item.name for item in d.cards["field_orientation"].face.ports]
+    check_whole(d)

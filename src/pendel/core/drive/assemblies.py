@@ -293,8 +293,9 @@ def completed(drive: Drive, command: Command) -> Command:
             changes = made_alike(scratch, source, other)
             Command("", tuple(changes)).apply(scratch)
             more += changes
-            # What holds the other has changed too, after all that the command itself touched.
-            touched += [a for a in ancestors(scratch, other) if changes and a not in done and a not in touched]
+            # What holds the other has changed too, after all that the command itself touched; its face may show what
+            # went, also where it was looked at before.
+            touched += [a for a in ancestors(scratch, other) if changes and a not in touched]
     return Command(command.title, command.changes + tuple(more), command.gesture) if more else command
 
 
