@@ -146,7 +146,8 @@ def test_a_face_shows_nothing_that_went_from_a_twin_deeper_inside():
     ):
         completed(d, make()).apply(d)
     assert "torque" in [item.name for item in d.cards["field_orientation"].face.ports]
-    completed(d, commands.remove_cards(d, ["torque_to_currents_2", "inverter"])).apply(d)
+    beside = commands.remove_cards(d, ["inverter"])  # what it touches is looked at first
+    completed(d, beside.then(commands.remove_cards(d, ["torque_to_currents_2"]))).apply(d)
     assert "torque_to_currents" not in d.cards
     assert "torque" not in [item.name for item in d.cards["field_orientation"].face.ports]
     check_whole(d)
