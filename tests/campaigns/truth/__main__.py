@@ -31,9 +31,26 @@ def look_at(each: Case, parts: tuple[str, ...], tallies: Tallies) -> None:
         figures.figures(each, tallies["mean and rms by definition"])
 
 
+class Telling:
+    """Says on the way what was looked at, and each failure once, since a campaign may take hours."""
+
+    def __init__(self, tallies: Tallies):
+        self.tallies, self.begun, self.told = tallies, time.monotonic(), set[str]()
+
+    def after(self, what: str) -> None:
+        failed = [f"{t.name}: {sentence}" for t in self.tallies.values() for sentence in t.failed]
+        count = sum(t.count for t in self.tallies.values())
+        print(f"{time.monotonic() - self.begun:7.0f} s  {what}: {count} looked at, {len(failed)} failed", flush=True)
+        for sentence in failed:
+            if sentence not in self.told:
+                print(f"           {sentence}", flush=True)
+        self.told.update(failed)
+
+
 def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> Tallies:
     """All checks; ``n`` cases of each family."""
     tallies = Tallies()
+    telling = Telling(tallies)
     for number in range(seed, seed + n):
         for family in FAMILIES:
             each = case(family, number)
@@ -52,9 +69,11 @@ def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> Tallies:
                 beyond.beyond(number, tallies["blocks in fixed point beyond the run of their ranges"], kind)
             for k in range(CHAINS):
                 beyond.beyond(CHAINS * number + k, tallies["chains in fixed point beyond the run of their ranges"])
+        telling.after(f"seed {number}")
     if "blocks" in parts:
         for kind in blocks.control_kinds():
             blocks.over_time(kind, seed, blocks.HOURS, tallies["blocks in 32-bit float, ten hours"])
+        telling.after("ten hours")
     if "bits" in parts:
         tally = tallies["every build and processor, to the bit"]
         for kind in blocks.control_kinds():
