@@ -319,10 +319,10 @@ def stated(
     at_limit = ca.Function("at_limit", [state, into, stacked(*values.values())], [reached])
     filled = ca.Function("filled", [state, into, stacked(*values.values())], [symbols.at_rest(symbols.remembered)])
 
-    @lru_cache(maxsize=512)
+    @lru_cache(maxsize=64)
     def about(around: tuple[float, ...], begun: tuple[float, ...], numbers: tuple[float, ...]) -> LinearBlock:
-        empty = np.array([*begun, *([0.0] * symbols.line)])
-        memory = np.append(empty[: len(begun)], np.array(filled(empty, list(around), list(numbers))))
+        empty = [*begun, *([0.0] * symbols.line)]
+        memory = np.append(begun, np.array(filled(empty, list(around), list(numbers))))
         E, F, G, H = (np.array(m, dtype=float) for m in function(memory, list(around), list(numbers)))
         return LinearBlock(
             E.reshape(len(memory), len(memory)),

@@ -4,7 +4,7 @@ single signals."""
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Collection, Mapping
 
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
@@ -26,14 +26,14 @@ class Bundles:
         self._together: dict[str, tuple[str, ...]] = {}
         """All signals of a bundle, by each of them."""
 
-    def sort(self, wires: Mapping[str, Wire], style: Callable[[Wire], str], alone: Collection[str]) -> None:
-        """Find the bundles among wires: two signals and more from one card to another. Those of ``alone`` go by
-        themselves, as their names are written at them."""
+    def sort(self, wires: Mapping[str, Wire], styles: Mapping[str, str], alone: Collection[str]) -> None:
+        """Find the bundles among wires, by their styles: two signals and more from one card to another. Those of
+        ``alone`` go by themselves, as their names are written at them."""
         ways: dict[tuple[str, str, str], list[str]] = defaultdict(list)
         for key, wire in wires.items():
             way = (wire.a.card, wire.b.card)
-            if self.on and way not in self.opened and key not in alone and (of := style(wire)) in SIGNALS:
-                ways[*way, of].append(key)
+            if self.on and way not in self.opened and key not in alone and styles[key] in SIGNALS:
+                ways[*way, styles[key]].append(key)
         self._together = {key: tuple(keys) for keys in ways.values() if len(keys) > 1 for key in keys}
 
     def of(self, key: str) -> tuple[str, ...]:

@@ -98,8 +98,8 @@ class SheetView(ZoomedView):
         self.cards: dict[str, CardItem] = {}
         self.wires: dict[str, WireItem] = {}
         self.shown_wires: dict[str, Wire] = {}
-        self.bundles = Bundles()
         """Wires of the open sheet, with their ends as seen there."""
+        self.bundles = Bundles()
         self.terminals = Terminals(self)
         self.notes = SheetNotes(self)
         self.edge = BoundaryItem()
@@ -159,24 +159,18 @@ class SheetView(ZoomedView):
             if not self._dragging:
                 item.setPos(drive.cards[key].x * GRID, drive.cards[key].y * GRID)
             item.update()
-        self.shown_wires = {
-            key: wire
-            for key, wire in wires_on(drive, self.session.inside).items()
-            if self._wire_style(wire, kinds) is not None
-        }
+        wires = wires_on(drive, self.session.inside)
+        styles = {key: style for key, wire in wires.items() if (style := self._wire_style(wire, kinds)) is not None}
+        self.shown_wires = {key: wires[key] for key in styles}
         self.terminals.sync(kinds)
         names = {str(end): name for name, end in drive.taps.items()}
         taps = {key: names.get(str(drive.wires[key].a), "") for key in self.shown_wires}
-        self.bundles.sort(
-            self.shown_wires, lambda w: self._wire_style(w, kinds) or "", [k for k, tap in taps.items() if tap]
-        )
+        self.bundles.sort(self.shown_wires, styles, {key for key, tap in taps.items() if tap})
         drawn = {self.bundles.line_of(key) for key in self.shown_wires} | set(self.terminals.wires)
         for key in [k for k in self.wires if k not in drawn]:
             self.sheet.removeItem(self.wires.pop(key))
-        for key, wire in self.shown_wires.items():
-            if key not in drawn:
-                continue
-            item = self.wire_item(key, self._wire_style(wire, kinds) or "")
+        for key in (k for k in styles if k in drawn):
+            item = self.wire_item(key, styles[key])
             bundle = self.bundles.of(key)
             item.bundle = [signal_words(drive, drive.wires[k]) for k in bundle] if len(bundle) > 1 else []
             item.label = wire_label(drive, drive.wires[key]) if len(bundle) == 1 else ""

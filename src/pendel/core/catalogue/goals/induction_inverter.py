@@ -16,16 +16,13 @@ from pendel.core.catalogue.goals.parts import (
     rigid_load,
     shaft_load,
     supply,
+    without_sensor,
 )
-
-
-def without_sensor(options: Mapping[str, str]) -> bool:
-    return options["sensor"] == "none"
 
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     blind = without_sensor(options)
-    share, slower = ("30", 2000) if blind else ("60", 1000)
+    share, slower = (0.3, 2000) if blind else (0.6, 1000)
     sheet.quantities(
         ("couple", "L_m/(L_m + L_r)", "of the rotor flux in the stator"),
         ("L_short", "L_s + L_m*(1 - couple)", "leakage seen from the stator"),
@@ -42,7 +39,11 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("T_w", "5 rad/(2*pi*f_w)", "proposed"),
         ("I_d", "psi_w/L_m", "current that holds the flux"),
         ("t_flux", "3*T_rotor", "until the flux is there"),
-        ("t_up", f"J_all*n_set/(0.{share[0]}*k_m*I_q)/(1 rad)", f"to the speed, at {share} % of the largest torque"),
+        (
+            "t_up",
+            f"J_all*n_set/({share}*k_m*I_q)/(1 rad)",
+            f"to the speed, at {100 * share:.0f} % of the largest torque",
+        ),
     )
     sheet.quantity("t_end", "t_flux + 3*t_up + 20*T_w", "run length")
     sheet.settings(tick="1/f_p", until="t_end")

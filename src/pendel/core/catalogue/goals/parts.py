@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Looked, Sheet
 
@@ -35,6 +36,10 @@ def link_and_inverter(sheet: Sheet, *, low_voltage: bool = False) -> None:
     values = {"f_p": "f_p", "t_dead": "0.02/f_p"}
     sheet.add("inverter", "Inverter", (43, 10), choices={"device": "mosfet" if low_voltage else "igbt"}, values=values)
     sheet.wire(("link.dc", "inverter.dc"))
+
+
+def without_sensor(options: Mapping[str, str]) -> bool:
+    return options["sensor"] == "none"
 
 
 def compensation(sheet: Sheet, ripple: str, at: tuple[int, int] = (5, 82)) -> None:

@@ -17,6 +17,7 @@ from pendel.core.catalogue.goals.parts import (
     reach,
     rigid_load,
     supply,
+    without_sensor,
 )
 from pendel.core.catalogue.machines.flux import table_of
 from pendel.core.drive.document import FluxTable
@@ -32,10 +33,6 @@ def with_speed(options: Mapping[str, str]) -> bool:
 
 def of_position(options: Mapping[str, str]) -> bool:
     return options["regulate"] == "position"
-
-
-def without_sensor(options: Mapping[str, str]) -> bool:
-    return options["sensor"] == "none"
 
 
 def by_tables(options: Mapping[str, str]) -> bool:
@@ -67,14 +64,18 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         sheet.quantity("K_c", "2*pi*f_c*L_ph", "proposed: cancels the pole of the winding")
         sheet.quantity("T_c", "L_ph/R_ph", "proposed")
     blind = without_sensor(options)
-    share, slower = ("15", 1000) if blind else ("60", 500)
+    share, slower = (0.15, 1000) if blind else (0.6, 500)
     if not of_torque(options):
         sheet.quantities(
             ("J_all", "J_m + J_load", "all that turns"),
             ("f_w", f"f_p/{slower}", "speed loop: crossover"),
             ("K_w", "2*pi*f_w*J_all", "proposed, in N·m for a speed"),
             ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
-            ("t_up", f"J_all*n_set/(0.{share}*k_m*I_top)/(1 rad)", f"to the speed, at {share} % of the largest torque"),
+            (
+                "t_up",
+                f"J_all*n_set/({share}*k_m*I_top)/(1 rad)",
+                f"to the speed, at {100 * share:.0f} % of the largest torque",
+            ),
         )
     if of_position(options):
         sheet.quantities(
@@ -219,10 +220,8 @@ def field_orientation(sheet: Sheet, options: Mapping[str, str]) -> None:
     limits = {"p": "pairs", "I_max": "I_top", **machine}
     ending = ""
     if by_tables(options):
-        gains, limits = (
-            {"f_c": "f_c", "R": "R_ph", "U_dc": "U_link"},
-            {"p": "pairs", "I_max": "I_top", "U_dc": "U_link"},
-        )
+        gains = {"f_c": "f_c", "R": "R_ph", "U_dc": "U_link"}
+        limits = {"p": "pairs", "I_max": "I_top", "U_dc": "U_link"}
         ending = "_tables"
     kind = "dq_regulator_tables" if ending else "dq_current_regulator"
     sheet.add(kind, "Current regulator", (85, 60), values=gains)
