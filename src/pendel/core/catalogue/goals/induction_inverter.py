@@ -39,11 +39,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("T_w", "5 rad/(2*pi*f_w)", "proposed"),
         ("I_d", "psi_w/L_m", "current that holds the flux"),
         ("t_flux", "3*T_rotor", "until the flux is there"),
-        (
-            "t_up",
-            f"J_all*n_set/({share}*k_m*I_q)/(1 rad)",
-            f"to the speed, at {100 * share:.0f} % of the largest torque",
-        ),
+        ("t_up", f"J_all*n_set/({share}*k_m*I_q)/(1 rad)", f"to the speed, at {share} of the largest torque"),
     )
     sheet.quantity("t_end", "t_flux + 3*t_up + 20*T_w", "run length")
     sheet.settings(tick="1/f_p", until="t_end")

@@ -71,11 +71,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
             ("f_w", f"f_p/{slower}", "speed loop: crossover"),
             ("K_w", "2*pi*f_w*J_all", "proposed, in N·m for a speed"),
             ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
-            (
-                "t_up",
-                f"J_all*n_set/({share}*k_m*I_top)/(1 rad)",
-                f"to the speed, at {100 * share:.0f} % of the largest torque",
-            ),
+            ("t_up", f"J_all*n_set/({share}*k_m*I_top)/(1 rad)", f"to the speed, at {share} of the largest torque"),
         )
     if of_position(options):
         sheet.quantities(
