@@ -119,7 +119,7 @@ def paint_all_there_is(painter):
     painter.drawLine(QPointF(0, 0), QPointF(1e300, float("inf")))
 
 
-def test_whatever_is_painted_is_kept_as_it_looks():
+def test_whatever_is_painted_is_kept_as_it_looks(application):
     plain, drawing = QImage(168, 168, QImage.Format.Format_RGB32), Drawing(168, 168)
     plain.fill(PAPER)
     for device in (plain, drawing):
@@ -134,7 +134,7 @@ def test_whatever_is_painted_is_kept_as_it_looks():
     assert large.dotsPerMeterX() == pytest.approx(2.5 * 96 / 0.0254, abs=1)
 
 
-def test_names_in_an_svg_are_text_alone_whatever_they_hold():
+def test_names_in_an_svg_are_text_alone_whatever_they_hold(application):
     drawing = Drawing(200, 40)
     painter = QPainter(drawing)
     hostile = 'a"/><script>alert(1)</script>\x00\x1b&amp;'
