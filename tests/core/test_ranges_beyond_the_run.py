@@ -145,3 +145,33 @@ def test_a_size_of_exactly_a_power_of_two_has_c_in_32_bits():
     pi = Alone("pi", K_p="1", T_i="10 ms", low="-64", high="64")
     for size in (1.0, 2.0, 64.0, 2.0**20):
         pi.shipped(NumberFormat.FIXED32, constant(size, 0.5 * size, ticks=50), constant(size, 0.0, ticks=50))
+
+
+def test_a_slow_slew_of_a_wide_range_moves_by_less_than_a_step_of_what_it_follows():
+    slow = Alone("slew_limiter", rise="0.2", fall="0.05")
+    inputs = np.concatenate([constant(30.0, ticks=5000), constant(-30.0, ticks=5000)])
+    shipped, modelled, made = slow.shipped(NumberFormat.FIXED16, inputs, inputs)
+    # By definition 0.2 1/s for 5 s, and 0.05 1/s down again; a step of the input is five times what a tick rises.
+    assert made.inputs[next(iter(made.inputs))].step > 4 * 0.2 * TICK
+    assert np.max(np.abs(modelled[:, 0] - shipped[:, 0])) < 2e-3
+    assert modelled[4999, 0] == pytest.approx(1.0, abs=1e-9) and modelled[-1, 0] == pytest.approx(0.75, abs=1e-9)
+
+
+def test_an_output_that_a_single_step_of_an_input_moves_far_is_a_finding():
+    """A driver's acceleration is a difference over a tick: one step of a speed's word is m·r/dt of torque."""
+    inputs = np.linspace(0.0, 15.0, 2000)[:, None] * np.array([1.0, 0.99])
+    driver = Alone("driver", m="1200", r="0.3", low="-900", high="900")
+    _, _, made = driver.shipped(NumberFormat.FIXED16, inputs, inputs)
+    (told,) = [f for f in findings_of(driver.drive, made) if "out moves by" in f.sentence]
+    speed = next(rep for i, rep in made.inputs.items() if i.signal.endswith("setpoint"))
+    assert made.blocks[0].jumps["out"] == pytest.approx(1200 * 0.3 / TICK * speed.step, rel=0.02)
+    assert told.fix_label == "Take 32 bits"
+    _, _, wider = driver.shipped(NumberFormat.FIXED32, inputs, inputs)
+    assert not findings_of(driver.drive, wider)
+
+
+def test_a_frequency_that_grows_by_a_small_share_each_tick_keeps_its_phase_in_16_bits():
+    sweep = Alone("swept_sine", f_0="1 Hz", f_1="119.2 Hz", duration="1 s")
+    nothing = np.zeros((4000, 1))
+    shipped, modelled, _ = sweep.shipped(NumberFormat.FIXED16, nothing, nothing)
+    assert np.max(np.abs(shipped[:, 0] - modelled[:, 0])) < 5e-3

@@ -50,6 +50,8 @@ def _of_block(drive: Drive, block: LoweredBlock, sizes: Mapping[str, float]) -> 
     findings.append(_only_seen(drive, block))
     for name in (*block.tree.outputs, *block.tree.states):
         findings.append(_coarse_word(drive, block, name, sizes.get(f"{key}.{name}", 0.0), fix, label))
+    for name in block.tree.outputs:
+        findings.append(_jumping(drive, block, name, sizes.get(f"{key}.{name}", 0.0), fix, label))
     for name, minimum in block.lost.items():
         findings.append(
             attention(
@@ -185,6 +187,25 @@ def _coarse_word(
 
 
 FEW_STEPS = 64
+
+
+def _jumping(
+    drive: Drive, block: LoweredBlock, name: str, seen: float, fix: Command | None, label: str
+) -> Finding | None:
+    """An output that a single step of what the block reads or remembers moves far, such as a difference over a tick."""
+    rep, jump = block.reps[name], block.jumps.get(name, 0.0)
+    if rep.angle or grid(name, block.tree, {}, 3) is not None or jump <= rep.step or not 0.0 < seen < FEW_STEPS * jump:
+        return None
+    unit = _in_field(drive, block, name)[1]
+    return attention(
+        f"{block.tree.title}: {name} moves by {figure(jump, unit, 3)} at least, of the {figure(seen, unit, 3)} that "
+        "the run showed, as one step of a word that it is computed from counts so much. "
+        f"{'Take 32 bits' if fix else 'Choose float'}, or set narrower ranges for what it reads.",
+        block.name,
+        "number_format",
+        fix,
+        label,
+    )
 
 
 def text_of(expr: Expr) -> str:

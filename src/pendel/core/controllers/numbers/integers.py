@@ -26,7 +26,10 @@ class Code:
     gain: float = 1.0
     """What the smallest step of what it comes from was multiplied with, ..."""
     grain: float = 0.0
-    """... and that step; 0 stands for a step of its own word."""
+    """... and that step; 0 stands for a step of its own word, ..."""
+    sure: bool = True
+    """... and whether it is what rounding makes: what a product changes by depends on where its factors are, and a
+    count or a choice of few values moves by as much as it should."""
     live: Live | None = None
     """The live number that it is, which can be had in other steps."""
     loose: Expr | None = None
@@ -40,7 +43,13 @@ class Code:
     def from_steps_of(self, other: Code, factor: float = 1.0) -> Code:
         """With the smallest change of another, times a factor."""
         grain = other.grain or math.ldexp(1.0, -other.fraction)
-        return replace(self, grain=grain, gain=(other.gain if other.grain else 1.0) * abs(factor))
+        gain = (other.gain if other.grain else 1.0) * abs(factor)
+        return replace(self, grain=grain, gain=gain, sure=other.sure)
+
+    def as_coarse_as(self, *others: Code) -> Code:
+        """With the smallest change of what is picked from it or limited, where that is more than its own step."""
+        coarsest = max((c for c in others if c.const is None), key=lambda c: c.minimum, default=self)
+        return self.from_steps_of(coarsest) if coarsest.minimum > self.minimum else self
 
     @property
     def size(self) -> int:

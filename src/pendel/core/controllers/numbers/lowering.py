@@ -78,6 +78,8 @@ class LoweredBlock:
     divisors: list[Expr] = field(default_factory=list)
     lost: dict[str, float] = field(default_factory=dict)
     coarse: dict[Expr, Interval] = field(default_factory=dict)
+    jumps: dict[str, float] = field(default_factory=dict)
+    """What its outputs change by at least, by a step of what they are computed from."""
     limited: set[str] = field(default_factory=set)
     numbers: LiveNumbers = field(default_factory=LiveNumbers)
     live: tuple[LiveNumber, ...] = ()
@@ -485,6 +487,8 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
     beyond = 2.0 ** (block.number.bits // 2) * max(held, default=1.0)
     block.coarse |= {quotient: reach for quotient, reach in writer.coarse.items() if reach.high > beyond}
     block.limited |= writer.limited
+    for name in block.tree.outputs:
+        block.jumps[name] = max(writer.jumps.get(name, 0.0), block.jumps.get(name, 0.0))
     block.counted |= {f"{writer.counting}{k}": name for k, name in enumerate(writer.counted)}
     block.cut |= {f"{writer.counting}cut{k}": name for k, name in enumerate(writer.cut)}
     return lines

@@ -51,6 +51,8 @@ class Scaling:
     coarse: dict[Expr, Interval] = field(default_factory=dict)
     """Quotients that lose digits since they might be large: from one step of them to what they may come to
     (SI)."""
+    jumps: dict[str, float] = field(default_factory=dict)
+    """What names that have words change by at least (SI), as a step of what they are computed from counts so much."""
     limited: set[str] = field(default_factory=set)
     places: dict[str, str] = field(default_factory=dict)
     """Where names are in C."""
@@ -80,6 +82,12 @@ class Scaling:
     def short(self) -> set[str]:
         """Places of 16 bits, which need no cast to go into such a one."""
         return {self.places[n] for n, r in self.reps.items() if r.bits == 16 and n in self.places}
+
+    @property
+    def long_memory(self) -> set[str]:
+        """Places of what is remembered in more digits than the format's, counts apart: what multiplies such a one tick
+        after tick needs them too, and the product is of 64 bits anyway."""
+        return {self.places[s] for s in self.tree.states if self.reps[s].bits > self.bits and self.reps[s].fraction > 0}
 
     @property
     def maximum(self) -> int:
@@ -231,7 +239,7 @@ class Scaling:
         if code.bits <= self.bits + 1:
             return code, digits, self.maximum
         if self.bits == 16:  # a counter or the like: its digits matter
-            return code, 15, MOST[64]
+            return code, min(31, 62 - code.bits) if code.text in self.long_memory else 15, MOST[64]
         return self.narrowed(code, 32), 31, self.maximum
 
     def multiplied(self, coefficient: Code, factor: float, code: Code, room: int) -> Code:
@@ -245,6 +253,8 @@ class Scaling:
     def saturated(self, x: Code, low: Code, high: Code) -> Code:
         movable = [c for c in (low, high) if c.const is not None or c.live is not None]
         fraction = max(self.digits_behind(c) for c in (x, *movable))
+        if self.finest is not None:  # a state that goes as far as its limits let it keeps their digits
+            fraction = max(fraction, min(self.finest, max(self.digits_behind(c) for c in (low, high))))
         while any(scaled_size(c, fraction) > self.maximum for c in (x, low, high)):
             fraction -= 1
         x, low, high = (self.at(c, fraction) for c in (x, low, high))
@@ -260,7 +270,7 @@ class Scaling:
             bottom,
             max(bottom, top),
             True,
-        )
+        ).as_coarse_as(x)
         return (
             replace(clipped, text=f"(int32_t){clipped.text}", atom=False)
             if width == 64 and not clipped.wide
@@ -277,7 +287,7 @@ class Scaling:
         pick = min if minimum else max
         width = 64 if a.wide or b.wide else 32
         text = self.call(f"pd_{pick.__name__}{width}", a.text, b.text)
-        picked = Code(text, a.fraction, pick(a.low, b.low), pick(a.high, b.high), True)
+        picked = Code(text, a.fraction, pick(a.low, b.low), pick(a.high, b.high), True).as_coarse_as(a, b)
         return (
             replace(picked, text=f"(int32_t){picked.text}", atom=False) if width == 64 and not picked.wide else picked
         )
