@@ -4,19 +4,22 @@ What runs and judges is loaded when it is first called, so that the import takes
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.card_view import CardView
 from pendel.core import verbs
+from pendel.core.catalogue.declare import Block
 from pendel.core.drive import file
+from pendel.core.drive.document import End
 from pendel.core.drive.findings import Finding
 from pendel.core.drive.titles import titled_by
 from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.trust import allow_all_of, brings_allowed_c, refuse_strange_c
 from pendel.core.verbs.asking import SignalReport
-from pendel.core.verbs.changing import kind_of_card
+from pendel.core.verbs.changing import OUTSIDE, kind_of_card, nothing_of
 from pendel.drive_firmware import ShippedDrive
 from pendel.drive_loops import JudgedDrive
 from pendel.drive_series import VariedDrive
@@ -92,6 +95,34 @@ class Drive(JudgedDrive, ShippedDrive, VariedDrive):
         """
         kind_of_card(self.document, key)
         return CardView(self, key)
+
+    def get(self, name: str) -> float | str:
+        """What `set` sets, as it is in force: of a quantity, a setting or a card's value the number in SI, and
+        not-a-number where its text has none; of a choice the word.
+
+        Raises
+        ------
+        DriveProblem
+            when there is no such name.
+
+        >>> d.get("K_p"), d.get("door_leaf.m"), d.get("bridge.level"), d.get("until")
+        (35.0, 38.0, 'drive', 1.2)
+        """
+        document = self.document
+        if "." in name:
+            end = End.parse(name)
+            card = self.card(end.card)
+            if card.kind.value(end.port) is not None:
+                return card[end.port]
+            if end.port in card.choices:
+                return card.choices[end.port]
+            if end.port == OUTSIDE and isinstance(card.kind, Block):
+                return document.cards[end.card].outside or "no"
+        elif name in document.quantities:
+            return self._examined().quantities.get(name, math.nan)
+        elif name in document.settings:
+            return self._examined().settings.get(name, document.settings[name])
+        raise nothing_of(document, name)
 
     def signals(self) -> list[SignalReport]:
         """What a run can show, before it ran. Raises `DriveHasFindings`.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 import weakref
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -32,7 +32,12 @@ if TYPE_CHECKING:
 
 
 def varied_of(target: str, wished: Sequence[str | float]) -> Varied:
-    """What varies, from values, or a tuple of a way of `pendel.core.drive.plans.WAYS` and what it takes."""
+    """What varies, from values, or a tuple of a way of `pendel.core.drive.plans.WAYS` and what it takes; a text or a
+    number alone is one value. Raises `DriveProblem` for anything else."""
+    if isinstance(wished, str | int | float):
+        wished = [wished]
+    if not isinstance(wished, Iterable):
+        raise DriveProblem(f"{target}: {wished!r:.80} is no list of values. Write ['1 ms', '2 ms'], for instance.")
     texts = tuple(map(str, wished))
     if isinstance(wished, tuple) and texts and texts[0] in WAYS:
         return Varied(target, texts[0], texts[1:])
@@ -149,6 +154,17 @@ class SeriesView:
         from pendel.core.series.rows import Series
 
         return Drive(document=Series(self._going.drive, self.plan).row_drive(number))
+
+
+def _figures_of(figures: object) -> tuple[str, ...]:
+    """Figures as a plan has them; a single text is one. Raises `DriveProblem` for what is no list of texts."""
+    if isinstance(figures, str):
+        return (figures,)
+    if isinstance(figures, Iterable) and not isinstance(figures, Mapping):
+        texts = tuple(figures)
+        if all(isinstance(text, str) for text in texts):
+            return texts
+    raise DriveProblem(f"{figures!r:.80} is no list of figures. Write ['max(door_motor.current)'], for instance.")
 
 
 class VariedDrive(EditedDrive):
@@ -440,8 +456,10 @@ class VariedDrive(EditedDrive):
         if isinstance(what, str):
             known_name("series", what, self.document.plans, self.document.title)
             return self.document.plans[what], what
+        if not isinstance(what, Mapping):
+            raise DriveProblem(f"{what!r:.80} does not say what varies. Write {{'K_p': [20, 30]}}, for instance.")
         varied = tuple(varied_of(target, wished) for target, wished in what.items())
-        return Plan(varied, combined, str(count), str(seed), tuple(figures)), PASSING
+        return Plan(varied, combined, str(count), str(seed), _figures_of(figures)), PASSING
 
     def plan(
         self,

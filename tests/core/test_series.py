@@ -330,6 +330,16 @@ def test_a_figure_of_a_signal_that_is_not_there_is_said_before_anything_runs():
         Series(example("wayside_supply"), plan)
 
 
+def test_a_text_alone_is_one_value_or_one_figure_and_what_is_no_list_is_refused():
+    d = pendel.open_example("car_door_drive")
+    d.set("until", "5 ms")
+    (row,) = d.series({"K_p": "20"}, "max(door_motor.current)").run()
+    assert row.values == {"K_p": "20"} and list(row.figures) == ["max(door_motor.current)"]
+    for what, figures in (({"K_p": None}, ()), (None, ()), ({"K_p": [1]}, {"p": "max(x)"}), ({"K_p": [1]}, [3])):
+        with pytest.raises(DriveProblem, match="Write"):
+            d.series(what, figures)
+
+
 def test_a_row_that_cannot_run_costs_that_row():
     plan = Plan(
         (Varied("R_load", "list", ("45 ohm", "-1 ohm", "45 V", "1e-9 ohm")),), measures=("mean(equipment.voltage)",)

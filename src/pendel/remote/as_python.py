@@ -49,6 +49,8 @@ def _lines_of_change(change: Change, drive: str, gone: set[str]) -> Iterable[str
             yield f"{drive}.set({change.key!r}, {after!r})"
         case "cards" if after is not None:
             yield from _lines_of_card(change.key, before, after, drive)
+        case "wires" if after is not None and before is not None:
+            return  # how it is drawn
         case "wires" if after is not None:
             yield f"{drive}.connect({str(after.a)!r}, {str(after.b)!r})"
         case "taps" if after is not None:

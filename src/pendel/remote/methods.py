@@ -48,8 +48,8 @@ NOT_REMOTE = {
     "card.key": "is how the card is called already",
 }
 SIGNAL = "a signal of the run"
-LOOK = "drive.find"
-"""The one method of an `EditedDrive` that changes nothing."""
+LOOKS = ("drive.find", "drive.get")
+"""What reads the drive as it is: it changes nothing and runs nothing."""
 
 
 @dataclass(frozen=True)
@@ -171,8 +171,8 @@ def methods() -> dict[str, Method]:
             if not inspect.isfunction(each):
                 continue
             edits = hasattr(EditedDrive, name) or getattr(each, "changes_drive", False)
-            runs = on == "drive" and not hasattr(EditedDrive, name) and owner is Drive
-            changes = on == "drive" and edits and full != LOOK
+            runs = on == "drive" and not hasattr(EditedDrive, name) and owner is Drive and full not in LOOKS
+            changes = on == "drive" and edits and full not in LOOKS
             text = plain_text(each.__doc__)
             found[full] = Method(full, on, each, parameters_of(each), text, changes, runs)
     for extra in extras():

@@ -218,6 +218,7 @@ ACTIONS = (
     ActionSpec("fit", "Fit", "View", "F", lambda w: w.fit()),
     ActionSpec("open_circuit", "Open what is inside", "View", "O", lambda w: w.editing.open_circuit()),
     ActionSpec("open_bundle", "Open or close a bundle of signals", "View", "B", lambda w: w.editing.open_bundle()),
+    ActionSpec("named_link", "Wire as a named link, or as a line", "View", "N", lambda w: w.editing.name_link()),
     ActionSpec("bundles", "Signals in bundles", "View", "", lambda w: w.editing.toggle_bundles()),
     ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
     ActionSpec("speeds", "Speeds in rpm", "View", "", lambda w: w.unit_choices.toggle_speeds()),
@@ -229,5 +230,7 @@ ACTIONS = (
     separator("Help"),
     ActionSpec("about", "About Pendel", "Help", "", about),
 )
-ON_SHEET = frozenset({"add", "wire", "wire_obvious", "note", "tap", "tidy", "fit", "open_circuit", "open_bundle"})
+ON_SHEET = frozenset(
+    {"add", "wire", "wire_obvious", "note", "tap", "tidy", "fit", "open_circuit", "open_bundle", "named_link"}
+)
 """Single letters that act only while no text is being typed."""

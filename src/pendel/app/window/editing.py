@@ -16,7 +16,7 @@ from pendel.app.drive.wire_obvious import wire_obvious
 from pendel.app.session.card_text import main_signal
 from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Block, Choice
-from pendel.core.drive import assemblies, clips, commands
+from pendel.core.drive import assemblies, clips, commands, view_edits
 from pendel.core.drive.arranging import Way, arranged
 from pendel.core.drive.document import End, Quantity, Wire
 from pendel.core.drive.file import card_from_record, card_record
@@ -38,7 +38,7 @@ def to_clipboard(clipped: clips.Clip) -> None:
     """Cards for *Paste*, here or in another window."""
     record = {
         "cards": {k: card_record(c) for k, c in clipped.cards.items()},
-        "wires": [[str(w.a), str(w.b)] for w in clipped.wires],
+        "wires": [[str(w.a), str(w.b), w.named] for w in clipped.wires],
         "quantities": {name: [q.text, q.note] for name, q in clipped.quantities.items()},
     }
     mime = QMimeData()
@@ -131,7 +131,7 @@ class Editing(QObject):
         try:
             record = json.loads(bytes(mime.data(CLIP_MIME).data()))
             cards = {k: card_from_record(c) for k, c in record["cards"].items()}
-            wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
+            wires = tuple(Wire(End.parse(a), End.parse(b), named is True) for a, b, named in record["wires"])
             quantities = {name: quantity(name, *texts) for name, texts in record.get("quantities", {}).items()}
         except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
             self.status_message.emit("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
@@ -177,6 +177,17 @@ class Editing(QObject):
     def open_bundle(self) -> None:
         """Draw the signals of the selected line one by one, or as one line again."""
         self.drive_page.sheet.toggle_bundle(self.session.selected_wire)
+
+    def name_link(self) -> None:
+        """Draw the selected wire, with what is bundled with it, as two ends that bear a name, or as a line again."""
+        session = self.session
+        if self.has_wire():
+            keys = self.drive_page.sheet.bundles.of(session.selected_wire)
+            named = not session.drive.wires[keys[0]].named
+            session.do(view_edits.set_named(session.drive, keys, named))
+
+    def has_wire(self) -> bool:
+        return self.session.selected_wire in self.session.drive.wires
 
     def has_bundle(self) -> bool:
         sheet, key = self.drive_page.sheet, self.session.selected_wire

@@ -316,6 +316,7 @@ class MainWindow(QMainWindow):
             self.actions_by_name[name].setEnabled(chosen)
         self.actions_by_name["delete"].setEnabled(chosen or bool(self.session.selected_wire))
         self.actions_by_name["open_bundle"].setEnabled(self.editing.has_bundle())
+        self.actions_by_name["named_link"].setEnabled(self.editing.has_wire())
         self.actions_by_name["tap"].setEnabled(self.editing.signal_to_tap() is not None)
         chosen_one = len(self.session.selection) == 1 and self.drive_page.can_open(self.session.selection[0])
         self.actions_by_name["open_circuit"].setEnabled(chosen_one)

@@ -385,11 +385,13 @@ def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
     record = drive.cards[target]
     if record.face is not None and replace(face, follows=record.face.follows) != record.face:
         do(changed(drive, "cards", target, replace(record, face=replace(face, follows=record.face.follows))))
-    model_wires = [Wire(End(twin[a], w.a.port), End(twin[b], w.b.port)) for w, a, b in inner_wires(drive, model)]
+    model_wires = [
+        replace(w, a=End(twin[a], w.a.port), b=End(twin[b], w.b.port)) for w, a, b in inner_wires(drive, model)
+    ]
     twin_wires = {w.key for w, _, _ in inner_wires(drive, twin)}
     do(*removed(drive, "wires", twin_wires - {w.key for w in model_wires}))
     for wire in model_wires:
-        if wire.key not in drive.wires:
+        if wire != drive.wires.get(wire.key):
             do(changed(drive, "wires", wire.key, wire))
     return changes
 

@@ -90,7 +90,8 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -
         changes.append(changed(scratch, "cards", new, after))
         put(scratch, "cards", new, after, None)
     for wire in clipped.wires:
-        twin = Wire(End(new_ids[wire.a.card], wire.a.port), End(new_ids[wire.b.card], wire.b.port))
+        a, b = (End(new_ids[end.card], end.port) for end in (wire.a, wire.b))
+        twin = Wire(a, b, wire.named)
         changes.append(changed(scratch, "wires", twin.key, twin))
         put(scratch, "wires", twin.key, twin, None)
     outer = [new_ids[key] for key, card in clipped.cards.items() if card.inside not in new_ids]

@@ -349,7 +349,7 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
     for key, wire in drive.wires.items():
         if card in (wire.a.card, wire.b.card) and new != card:
             place = list(drive.wires).index(key)
-            after = Wire(moved(wire.a), moved(wire.b))
+            after = replace(wire, a=moved(wire.a), b=moved(wire.b))
             changes += [
                 Change("wires", key, wire, None, place),
                 Change("wires", after.key, None, after, place),

@@ -243,10 +243,12 @@ def renamed_signal(signal: str, old: str, new: str) -> str:
 
 @dataclass(frozen=True)
 class Wire:
-    """A connection. For signals ``a`` is the source and ``b`` the reader."""
+    """A connection. For signals ``a`` is the source and ``b`` the reader. A ``named`` one is drawn as two ends that
+    bear one name instead of a line between them."""
 
     a: End
     b: End
+    named: bool = False
 
     @property
     def key(self) -> str:

@@ -86,7 +86,7 @@ def to_record(drive: Drive) -> dict[str, Any]:
             k: {"value": q.text, **({"note": q.note} if q.note else {})} for k, q in drive.quantities.items()
         },
         "cards": {key: card_record(card) for key, card in drive.cards.items()},
-        "wires": [[str(w.a), str(w.b)] for w in drive.wires.values()],
+        "wires": [[str(w.a), str(w.b), *([NAMED] if w.named else [])] for w in drive.wires.values()],
         "taps": {name: str(end) for name, end in drive.taps.items()},
     }
     if usual := usual_record(drive):
@@ -337,6 +337,10 @@ PLAIN_TABLES = ("settings", "quantities", "taps", "usual", *BESIDE_TABLES)
 """Those whose records are left out whole."""
 
 
+NAMED = "named"
+"""Third in the record of a wire that is drawn as two ends with a name."""
+
+
 def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
     """Remove from a record what breaks the schema at ``path``: the smallest thing a drive can do without."""
     known = {"format", "version", "wires", "cards", *PLAIN_TABLES}
@@ -349,6 +353,8 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
         record["version"] = VERSION
         for name in record.keys() - known:
             del record[name]
+    elif table == "wires" and len(path) == 3 and path[2] == 2:
+        remove(record[table][path[1]], 2)  # how it is drawn
     elif table == "wires" or (table in PLAIN_TABLES and len(path) > 1):
         remove(record[table], path[1])
     elif table == "cards" and len(path) > 1:
@@ -417,8 +423,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         else:
             drive.table(table)[record.key if isinstance(record, Wire) else key] = record
 
-    def wire(a: str, b: str) -> Wire:
-        return Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b)))
+    def wire(a: str, b: str, *named: str) -> Wire:
+        return Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b)), NAMED in named)
 
     for name, text in record.get("settings", {}).items():
         put("settings", name, str, text)
@@ -427,8 +433,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
     for key, card in record["cards"].items():
         put("cards", key, card_from_record, kept_as_it_was(card, record.get("usual", {})))
     check_inside(drive, leave_out)
-    for a, b in record["wires"]:
-        put("wires", f"the wire {a} to {b}", wire, a, b)
+    for a, b, *named in record["wires"]:
+        put("wires", f"the wire {a} to {b}", wire, a, b, *named)
     for name, end in record.get("taps", {}).items():
         put("taps", name, End.parse, end)
     for key, control in record.get("panel", {}).items():

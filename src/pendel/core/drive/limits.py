@@ -96,7 +96,7 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
             yield from _text(f"the quantity {shorten(key)}", key, LONGEST_NAME)
             yield from _text(f"the quantity {key}", text)
             yield from _text(f"the note of {key}", note)
-        case Wire(a, b):
+        case Wire(a, b, _):
             yield from _end("A wire", a)
             yield from _end("A wire", b)
         case End():

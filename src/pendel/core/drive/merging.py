@@ -42,7 +42,7 @@ class Merged:
 def records_of(drive: Drive) -> Records:
     record = json.loads(json.dumps(file.to_record(drive)))
     tables: Records = {table: record.get(table, {}) for table in TABLES if table != "wires"}
-    return {**tables, "wires": {" ".join(ends): ends for ends in record["wires"]}}
+    return {**tables, "wires": {" ".join(ends[:2]): ends for ends in record["wires"]}}
 
 
 def changes_between(before: Records, after: Records) -> list[RecordChange]:
@@ -147,7 +147,7 @@ def wires_between(records: Records) -> list[Any]:
     cards = records["cards"]
 
     def there(ends: object) -> bool:
-        return not isinstance(ends, list) or all(str(end).partition(".")[0] in cards for end in ends)
+        return not isinstance(ends, list) or all(str(end).partition(".")[0] in cards for end in ends[:2])
 
     return [ends for ends in records["wires"].values() if there(ends)]
 

@@ -86,7 +86,7 @@ def wires_on(drive: Drive, inside: str) -> dict[str, Wire]:
     for key, wire in drive.wires.items():
         a, b = (shown_end(drive, end, inside, faces) for end in (wire.a, wire.b))
         if a is not None and b is not None and a.card != b.card:
-            wires[key] = Wire(a, b)
+            wires[key] = Wire(a, b, wire.named)
     return wires
 
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from dataclasses import replace
+
 from pendel.core.drive.commands import Command, changed, removed
 from pendel.core.drive.document import Drive
 from pendel.core.drive.views import ABOUT, RUNS, Note, Text, View
@@ -63,3 +66,11 @@ def set_note(drive: Drive, name: str, note: Note) -> Command:
         return Command("Edit a note", ())
     title = "Add a note" if known is None else "Move a note" if known.text == note.text else "Edit a note"
     return Command(title, (changed(drive, "notes", name, note),))
+
+
+def set_named(drive: Drive, wires: Iterable[str], named: bool) -> Command:
+    """Draw wires as two ends that bear one name, or as lines again; ``wires`` are their keys."""
+    keys = list(wires)
+    changes = tuple(changed(drive, "wires", key, replace(drive.wires[key], named=named)) for key in keys)
+    count = "wire" if len(keys) == 1 else f"{len(keys)} wires"
+    return Command(f"Draw {count} as {'a named link' if named else 'a line'}", changes)

@@ -58,17 +58,27 @@ def named(drive: Drive, name: str, text: str) -> Command:
             return commands.set_choice(drive, end.card, end.port, text)
         if end.port == OUTSIDE and isinstance(kind, Block) and kind.deck is Deck.CONTROL:
             return commands.set_outside(drive, end.card, text)
-        known = [*(v.name for v in kind.values), *(c.name for c in kind.choices)]
-        raise DriveProblem(
-            f"There is no value {name} in this drive.{near_words(end.port, known)} {end.card} has "
-            f"{', '.join(known) or 'none'}."
-        )
+        raise nothing_of(drive, name)
     if name in drive.quantities:
         return commands.set_quantity(drive, name, text)
     if name in drive.settings:
         return commands.set_setting(drive, name, text)
+    raise nothing_of(drive, name)
+
+
+def nothing_of(drive: Drive, name: str) -> DriveProblem:
+    """What is said where no quantity, setting, value or choice has a name. Raises `DriveProblem` where there is no such
+    card."""
+    if "." in name:
+        end = End.parse(name)
+        kind = kind_of_card(drive, end.card)
+        known = [*(v.name for v in kind.values), *(c.name for c in kind.choices)]
+        return DriveProblem(
+            f"There is no value {name} in this drive.{near_words(end.port, known)} {end.card} has "
+            f"{', '.join(known) or 'none'}."
+        )
     known = [*drive.quantities, *drive.settings]
-    raise DriveProblem(
+    return DriveProblem(
         f"There is no quantity or setting {name} in this drive.{near_words(name, known)} It has {', '.join(known)}."
     )
 

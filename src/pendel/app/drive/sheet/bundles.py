@@ -29,11 +29,11 @@ class Bundles:
     def sort(self, wires: Mapping[str, Wire], styles: Mapping[str, str], alone: Collection[str]) -> None:
         """Find the bundles among wires, by their styles: two signals and more from one card to another. Those of
         ``alone`` go by themselves, as their names are written at them."""
-        ways: dict[tuple[str, str, str], list[str]] = defaultdict(list)
+        ways: dict[tuple[str, str, str, bool], list[str]] = defaultdict(list)
         for key, wire in wires.items():
             way = (wire.a.card, wire.b.card)
             if self.on and way not in self.opened and key not in alone and styles[key] in SIGNALS:
-                ways[*way, styles[key]].append(key)
+                ways[*way, styles[key], wire.named].append(key)
         self._together = {key: tuple(keys) for keys in ways.values() if len(keys) > 1 for key in keys}
 
     def of(self, key: str) -> tuple[str, ...]:

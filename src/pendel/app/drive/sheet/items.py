@@ -11,7 +11,7 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
 from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
 from pendel.app.drive.sheet.captions import Obstacles, along_wire, box_of, on_boundary, on_line
-from pendel.app.drive.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, segments
+from pendel.app.drive.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, distance_to_path, segments
 from pendel.app.drive.sheet.symbols import path_of
 from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.declare import Kind, Part
@@ -227,6 +227,20 @@ class WireItem(QGraphicsItem):
         self.path = path
 
     @property
+    def lines(self) -> list[list[Point]]:
+        """What is drawn of it: its path, once that is found."""
+        return [self.path] if len(self.path) > 1 else []
+
+    @property
+    def in_the_way(self) -> list[list[Point]]:
+        """What words keep clear of."""
+        return self.lines
+
+    def distance(self, point: Point) -> float:
+        """From a point of the sheet, px."""
+        return min((distance_to_path(line, point) for line in self.lines), default=math.inf)
+
+    @property
     def words(self) -> str:
         """What is written at it: the name of a tap, else what a part's signal is."""
         return self.tap or self.label if self.link in ("continuous", "sampled") else ""
@@ -256,7 +270,7 @@ class WireItem(QGraphicsItem):
         self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
     ) -> None:
         assert painter is not None
-        if len(self.path) < 2:
+        if not self.lines:
             return
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.selected:
@@ -272,9 +286,11 @@ class WireItem(QGraphicsItem):
         }.get(self.link, self._paint_signal)(painter)
 
     def _line(self) -> QPainterPath:
-        path = QPainterPath(QPointF(*self.path[0]))
-        for point in self.path[1:]:
-            path.lineTo(QPointF(*point))
+        path = QPainterPath()
+        for line in self.lines:
+            path.moveTo(QPointF(*line[0]))
+            for point in line[1:]:
+                path.lineTo(QPointF(*point))
         return path
 
     def _paint_dc(self, painter: QPainter) -> None:
@@ -317,7 +333,7 @@ class WireItem(QGraphicsItem):
             pen.setDashPattern([5, 1.5] if self.bundle else [14, 2])
         painter.setPen(pen)
         painter.drawPath(self._line())
-        (ax, ay), (bx, by) = self.path[-2:]
+        (ax, ay), (bx, by) = self.lines[-1][-2:]
         size = abs(bx - ax) + abs(by - ay) or 1.0
         dx, dy = (bx - ax) / size, (by - ay) / size
         painter.setPen(QPen(colour("petrol"), 1.3))
@@ -341,7 +357,10 @@ class WireItem(QGraphicsItem):
         with_halo(painter, beside, str(len(self.bundle)), "petrol")
 
     def _longest(self) -> tuple[Point, Point]:
-        return max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))
+        return max(
+            (s for line in self.lines for s in segments(line)),
+            key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]),
+        )
 
     def _middle(self) -> Point:
         a, b = self._longest()

@@ -23,11 +23,11 @@ from pendel.app.drive.sheet.geometry import (
     POWER_SIZE,
     Box,
     boundary,
-    distance_to_path,
 )
 from pendel.app.drive.sheet.geometry import Link as Routed
 from pendel.app.drive.sheet.handles import place_handles
 from pendel.app.drive.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
+from pendel.app.drive.sheet.named_links import NamedLinkItem, link_name, place_links
 from pendel.app.drive.sheet.notes import SheetNotes
 from pendel.app.drive.sheet.routing import Router
 from pendel.app.drive.sheet.terminals import Terminals
@@ -58,10 +58,10 @@ EDGE = 16.0
 FOR_SHEET = ("add", "note", "wire_obvious", "tidy")
 """Actions in the menu of the pointer where nothing is chosen; else these:"""
 FOR_CHOSEN = (
-    *("open_circuit", "open_bundle", "wire_obvious", "group", "dissolve", "shelve"),
+    *("open_circuit", "open_bundle", "named_link", "wire_obvious", "group", "dissolve", "shelve"),
     *("tap", "open_loop", "copy", "duplicate", "delete"),
 )
-IF_POSSIBLE = ("open_loop", "tap", "open_circuit", "open_bundle", "dissolve", "shelve")
+IF_POSSIBLE = ("open_loop", "tap", "open_circuit", "open_bundle", "named_link", "dissolve", "shelve")
 """Those of them that are left out where they can do nothing."""
 
 
@@ -170,11 +170,13 @@ class SheetView(ZoomedView):
         for key in [k for k in self.wires if k not in drawn]:
             self.sheet.removeItem(self.wires.pop(key))
         for key in (k for k in styles if k in drawn):
-            item = self.wire_item(key, styles[key])
+            item = self.wire_item(key, styles[key], named=drive.wires[key].named)
             bundle = self.bundles.of(key)
             item.bundle = [signal_words(drive, drive.wires[k]) for k in bundle] if len(bundle) > 1 else []
             item.label = wire_label(drive, drive.wires[key]) if len(bundle) == 1 else ""
             item.tap = taps[key]
+            if isinstance(item, NamedLinkItem):
+                item.name, item.tap = link_name(drive, drive.wires[key], len(bundle), taps[key]), ""
         self.notes.sync()
         self.reroute()
         self._show_selection()
@@ -182,10 +184,12 @@ class SheetView(ZoomedView):
             self._fit_then = False
             self.fit()
 
-    def wire_item(self, key: str, link: str) -> WireItem:
+    def wire_item(self, key: str, link: str, *, named: bool = False) -> WireItem:
         """The drawn wire of that key, made when it is not there yet."""
+        if key in self.wires and isinstance(self.wires[key], NamedLinkItem) is not named:
+            self.sheet.removeItem(self.wires.pop(key))
         if key not in self.wires:
-            self.wires[key] = WireItem(key, link, "")
+            self.wires[key] = NamedLinkItem(key, link) if named else WireItem(key, link, "")
             self.sheet.addItem(self.wires[key])
         self.wires[key].link = link
         return self.wires[key]
@@ -279,21 +283,22 @@ class SheetView(ZoomedView):
             whole = whole.united(room.adjusted(-16, -16, 16, 16))
         self.sheet.setSceneRect(whole)
         self.overview.follow()
-        self.router.find(boxes, links, at_once=self._dragging)
+        self.router.find(boxes, place_links(links, self.wires, boxes), at_once=self._dragging)
 
     def _lay_wires(self) -> None:
         """Draw wires along the paths that were found; write the names of the decks, and what wires carry, where no
         wire and no card is in the way."""
         paths, (left, right) = self.router.paths, self._sides
-        drawn = [self.wires[key] for key in paths]
         for key, path in paths.items():
             self.wires[key].set_path(path)
+        drawn = [item for item in self.wires.values() if item.lines]
+        lines = [line for item in drawn for line in item.in_the_way]
         boxes = {**self.boxes(), **self.terminals.boxes()}
         edge = (self.edge.isVisible(), self.edge.height, self.edge.words)
-        written = (boxes, paths, [(item, item.words) for item in drawn], edge, left, right)
+        written = (boxes, lines, [(item, item.words) for item in drawn], edge, left, right)
         if written != self._written:  # most edits change no words
             self._written = written
-            obstacles = Obstacles((item.path for item in drawn), boxes.values(), left, right)
+            obstacles = Obstacles(lines, boxes.values(), left, right)
             if self.edge.isVisible():
                 self.edge.place_words(obstacles)
             for item in drawn:
@@ -340,7 +345,7 @@ class SheetView(ZoomedView):
 
     def wire_at(self, at: QPointF) -> str:
         point = (at.x(), at.y())
-        near = [(distance_to_path(w.path, point), k) for k, w in self.wires.items() if w.path]
+        near = [(wire.distance(point), key) for key, wire in self.wires.items()]
         return min(near)[1] if near and min(near)[0] < 6 else ""
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
