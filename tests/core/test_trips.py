@@ -240,3 +240,31 @@ def test_a_trip_is_that_of_scipy_from_tick_to_tick():
         asked = given
     assert run["works_car.place"].y[-1] == pytest.approx(state[1], rel=5e-3)
     assert run["works_car.speed"].y[-1] == pytest.approx(state[0], abs=0.05)
+
+
+@pytest.mark.parametrize("resistance", ["2 ohm", "0.4 ohm"])
+def test_a_link_that_has_two_voltages_for_one_power_stays_at_its_own_while_something_else_sticks_and_slides(resistance):
+    """Behind a resistance a constant power has a high and a low voltage. Where a friction begins to slide, the loop of
+    the link began at where it was when it slid last, and went on at the other one, back and forth for ever."""
+    d = pendel.open_example("day_of_trips")
+    d.set("battery.R", resistance)
+    run = d.run()
+    assert len(run.kept.rows) < 40_000 and run.kept.end == 195.0
+    t, torque = run["traction.torque"].t, run["traction.torque"].y
+    missing, most = run["traction.missing"].y, run["traction.most"].y
+    # By definition T_lag dM/dt is what is allowed less M: while more is allowed it rises, whatever sticks.
+    below = (missing > 0) & (torque < 0.98 * most)
+    rises = below[:-1] & below[1:] & (np.diff(t) > 1e-9)
+    assert rises.sum() > 100 and np.all(np.diff(torque)[rises] > 0)
+    other = pendel.open_example("day_of_trips")
+    other.set("battery.R", resistance)
+    other.set("method", "stiff")
+    for key in ("works_car.place", "battery.charge"):
+        assert run[key].y[-1] == pytest.approx(other.run()[key].y[-1], rel=1e-5)
+    # Points of traces and those half way belong together, whichever were asked for first.
+    for key in ("battery.power", "traction.loss"):
+        assert len(run.kept.fetch_between([key])[key]) == len(run[key].t) - 1
+    energy = run.balance(0, 195)
+    assert abs(energy.supplied - energy.delivered - energy.heat - energy.stored) < 1e-4 * energy.supplied, (
+        "a breakdown is no row"
+    )

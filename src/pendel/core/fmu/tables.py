@@ -131,7 +131,7 @@ def run_tables(unit: Unit) -> str:
         "N_MODES": len(modes),
         "N_MEASURED_INSIDE": len(structure.measured),
         "N_HOLDS": len(structure.hold_modes),
-        "N_LOOPS": structure.loops,
+        "N_LOOPS": 2 * structure.loops,
         "N_PULSES": len(structure.pulses),
         "N_SHORTS": len(shorts),
         "N_JACOBIAN": len(structure.jacobian),

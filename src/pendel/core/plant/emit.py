@@ -179,15 +179,33 @@ static int pd_newton(double t, const double *x, const double *u, const double *s
     return 0;
 }
 
-/* From the last solution, or 0; where none is found from there, as slopes vanish or the way leads into a valley of the
- * residuals, from other places, but not again before one was found. Not-a-number tells that there is no solution. */
+/* Whether the residuals are smaller at one place than at another. */
+static int pd_nearer(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+                     const double *one, const double *other)
+{
+    double r[COUNT], a[COUNT * COUNT], size;
+    pd_residuals(t, x, u, s, p, h, one, r, a);
+    size = pd_norm(r);
+    pd_residuals(t, x, u, s, p, h, other, r, a);
+    return size < pd_norm(r);
+}
+
+/* From the last solution in these modes, or 0; where the modes were just entered, from the last one of all, if that is
+ * nearer: a part of constant power has two solutions, and a change elsewhere must not lead to the other one. Where none
+ * is found from there, as slopes vanish or the way leads into a valley of the residuals, from other places, but not
+ * again before one was found. Not-a-number tells that there is no solution. */
 void pd_solve_loops(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
                     double *z)
 {
     static const double from[] = { 1, -1, 1e3, -1e3 };
-    double *kept = (double *)h + FIRST;
+    double *kept = (double *)h + FIRST, *handed = kept + COUNT;
     int i, solved, attempt, failed = kept[0] == HUGE_VAL;
     for (i = 0; i < COUNT; i++) z[i] = !failed && kept[i] == kept[i] ? kept[i] : 0;
+    if (handed[0] == handed[0]) {
+        if (handed[0] != HUGE_VAL && pd_nearer(t, x, u, s, p, h, handed, z))
+            for (i = 0; i < COUNT; i++) z[i] = handed[i];
+        handed[0] = 0.0 / 0.0;
+    }
     solved = pd_newton(t, x, u, s, p, h, z);
     for (attempt = 0; !solved && !failed && attempt < (int)(sizeof from / sizeof *from); attempt++) {
         for (i = 0; i < COUNT; i++) z[i] = from[attempt];
@@ -454,7 +472,8 @@ class Emitter:
         """Emit the residuals of what has no safe symbolic solution, their Jacobian, and the Newton iteration
         over both.
 
-        The last solution is kept behind the hoisted values, as the start of the next.
+        The last solution is kept behind the hoisted values, as the start of the next; behind it there is place for the
+        last one in other modes.
         """
         self.function(LOOPS, [("r", residuals), ("jac", ca.jacobian(residuals, self.inputs["z"]))])
         self.parts.append(NEWTON.replace("COUNT", str(self.n_loops)))
@@ -485,7 +504,8 @@ class Emitter:
                 units.append(CALLED_ALONE[alone] + unit_of([*called, part]))
             else:
                 together.append(part)
-        together.append(f"int pd_hoisted(void) {{ return {len(self.hoisted) + self.n_loops}; }}\n")
+        together.append(f"int pd_looped(void) {{ return {2 * self.n_loops}; }}\n")
+        together.append(f"int pd_hoisted(void) {{ return {len(self.hoisted) + 2 * self.n_loops}; }}\n")
         return UNIT.join([*units, unit_of(together)])
 
 

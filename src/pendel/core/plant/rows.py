@@ -34,6 +34,7 @@ def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int, n_rows: i
         kept,
         n_mode,
         n_hoisted,
+        library.pd_looped(),
     )
     hoists.keeps = (parameters, places, filled)
     return hoists

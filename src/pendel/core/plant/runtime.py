@@ -59,7 +59,7 @@ LOOP_FILES = (
     "refine.c",
 )
 """One translation unit, in this order."""
-LAYOUT = 8
+LAYOUT = 9
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
 
 INT, DOUBLE = ctypes.c_int, ctypes.c_double
@@ -190,7 +190,7 @@ class Hoists(ctypes.Structure):
 
     _fields_ = (
         *((n, ctypes.c_void_p) for n in ("hoist", "p", "places", "filled")),
-        *((n, INT) for n in ("n_places", "n_mode", "n_hoisted")),
+        *((n, INT) for n in ("n_places", "n_mode", "n_hoisted", "n_loops")),
     )
     keeps: tuple[np.ndarray, ...]
 

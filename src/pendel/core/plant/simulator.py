@@ -124,7 +124,7 @@ class Simulator:
         run.n_hold, run.n_hoisted, run.n_loops = (
             len(structure.hold_modes),
             self._plant.pd_hoisted(),
-            structure.loops,
+            self._plant.pd_looped(),
         )
         run.n_signal, run.n_pulse = len(self.program.control_signals), len(structure.pulses)
         for name in ("rhs", "guarded", "measure", "jac", "hold", "hoist", "affine", "forced"):

@@ -134,7 +134,6 @@ static void fill(work_t *w, set_t *set, const double *modes)
     set->active = w->guard_lists + slot * (size_t)N_GUARD;
     set->n_active = set->shorted = 0;
     memcpy(set->s, modes, sizeof(double) * (size_t)N_MODE);
-    /* the last are where the model's loops were solved last */
     memset(set->hoisted, 0, sizeof(double) * (size_t)r->n_hoisted);
     r->hoist(r->p, set->s, set->hoisted);
     if (r->method == FIXED) set->inverse[0] = NAN;
@@ -156,7 +155,8 @@ static set_t *look_up(work_t *w)
 {
     run_t *r = w->r;
     int *place = bucket_of(w, w->s), way;
-    set_t *set;
+    set_t *before = w->set, *set;
+    long filled = before ? before->filled : 0;
     for (way = 0; way < WAYS && place[way]; way++)
         if (same_modes(r, w->sets[place[way] - 1].s, w->s)) return w->sets + place[way] - 1;
     if (way < WAYS) place[way] = ++w->n_sets;
@@ -164,9 +164,25 @@ static set_t *look_up(work_t *w)
     memset(set, 0, sizeof *set);
     set->filled = ++w->fillings;
     fill(w, set, w->s);
+    if (before && before->filled == filled)
+        hand_on_loops(before->hoisted, set->hoisted, r->n_hoisted, r->n_loops);
     w->set = set;
     if (w->control->adapts && N_MODE) set->radius = spectral_radius(w);
     return set;
+}
+
+/* Where the loops of the present set were solved last. */
+static double *solved_loops(const work_t *w, const set_t *set)
+{
+    return set->hoisted + w->r->n_hoisted - w->r->n_loops;
+}
+
+/* Take a set for the present one. */
+static void go_to(work_t *w, set_t *set)
+{
+    const run_t *r = w->r;
+    if (w->set) hand_on_loops(w->set->hoisted, set->hoisted, r->n_hoisted, r->n_loops);
+    w->set = set;
 }
 
 /* Values changed: nothing that was kept holds any more. */
@@ -198,7 +214,7 @@ static void enter_modes(work_t *w, int changed)
             before->recent_gates[0] = changed;
         }
     }
-    w->set = found;
+    go_to(w, found);
     watch_shorts(w);
     w->entered = 1;
 }

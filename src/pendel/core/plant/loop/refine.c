@@ -168,8 +168,25 @@ static void row_on_cubic(work_t *w, double *row, const double *a, const double *
     on_cubic(w, a, b, b[0] - a[0], q, row + 1);
 }
 
+/* Where the model's loops were solved at the row before: each step begins there, so that its points are the same
+ * whichever of them are asked for. */
+typedef struct { double *solved; int n, n_hoisted; } begun_t;
+
+static void begin_loops(const begun_t *begun, double *hoisted)
+{
+    double *kept = hoisted + begun->n_hoisted - 2 * begun->n;
+    if (!begun->n) return;
+    memcpy(kept, begun->solved, sizeof(double) * (size_t)begun->n);
+    kept[begun->n] = NAN;
+}
+
+static void keep_loops(const begun_t *begun, const double *hoisted)
+{
+    memcpy(begun->solved, hoisted + begun->n_hoisted - 2 * begun->n, sizeof(double) * (size_t)begun->n);
+}
+
 /* Points within the step from row a to row b. Returns 0 where memory ends. */
-static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which)
+static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which, const begun_t *begun)
 {
     run_t *r = w->r;
     double dt = b[0] - a[0], bend, constant;
@@ -179,6 +196,7 @@ static int fill_step(work_t *w, const double *a, const double *b, const double *
     memcpy(w->u, a + 1 + NX, sizeof(double) * (size_t)N_INPUT);
     memcpy(w->s, a + 1 + NX + N_INPUT, sizeof(double) * (size_t)N_MODE);
     derivatives(w, a[0], a + 1, w->k[0], 0);
+    keep_loops(begun, w->set->hoisted);
     derivatives(w, b[0], b + 1, w->k[1], 0);
     bend = bend_of(w, a, b, dt, fine);
     constant = settling_within(w, a + 1, b + 1, w->k[0], w->k[1], dt, fine);
@@ -241,7 +259,10 @@ int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists,
     set_t set;
     long k;
     int fits = 1, inner = r->n_command + r->n_mode;
+    begun_t begun = {0, hoists->n_loops / 2, hoists->n_hoisted};
     if (!open_work(&w, r)) return 0;
+    begun.solved = calloc((size_t)begun.n + 1, sizeof(double));
+    if (!begun.solved) { release(&w); return 0; }
     memset(&set, 0, sizeof set);
     w.set = &set;
     for (k = 0; k < n_rows && fits; k++) {
@@ -255,13 +276,15 @@ int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists,
             continue;
         }
         set.hoisted = (double *)hoisted_for(hoists, a + 1 + r->nx + r->n_command);
-        fits = fill_step(&w, a, b, fine, which);
+        begin_loops(&begun, set.hoisted);
+        fits = fill_step(&w, a, b, fine, which, &begun);
         if (fits && memcmp(a + 1 + r->nx, b + 1 + r->nx, sizeof(double) * (size_t)inner)) {
             /* The state of b with what held before, and between these two nothing. */
             if (which != HALF_WAY) memcpy(new_row(&w, a), b, sizeof(double) * (size_t)(1 + r->nx));
             if (which != BETWEEN) memcpy(new_half(&w, a), b, sizeof(double) * (size_t)(1 + r->nx));
         }
     }
+    free(begun.solved);
     release(&w);
     return fits;
 }

@@ -16,7 +16,11 @@ static const double *hoisted_for(const hoists_t *k, const double *s)
 /* The same for the next row of a record, which mostly has the modes of the one before. */
 static const double *hoisted_next(const hoists_t *k, const double *s, const double *before, const double *hoisted)
 {
-    return hoisted && memcmp(s, before, sizeof(double) * (size_t)k->n_mode) == 0 ? hoisted : hoisted_for(k, s);
+    const double *found;
+    if (hoisted && memcmp(s, before, sizeof(double) * (size_t)k->n_mode) == 0) return hoisted;
+    found = hoisted_for(k, s);
+    hand_on_loops(hoisted, (double *)found, k->n_hoisted, k->n_loops);
+    return found;
 }
 
 /* A controller by itself, tick by tick with what its inputs were: all its signals, row by row. ``commands`` is left

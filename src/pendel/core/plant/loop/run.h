@@ -8,7 +8,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { PD_LAYOUT = 8 };
+enum { PD_LAYOUT = 9 };
 
 typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
                           double *dx, double *g);
@@ -92,5 +92,13 @@ typedef struct {
     const double *p;
     double *places;
     unsigned char *filled;
-    int n_places, n_mode, n_hoisted;
+    int n_places, n_mode, n_hoisted, n_loops;
 } hoists_t;
+
+/* The last of a set's hoisted values are where the model's loops were solved last, and as many places for where they
+ * were solved last in other modes. Hand that on to a set that is entered. */
+static void hand_on_loops(const double *from, double *to, int n_hoisted, int n_loops)
+{
+    if (n_loops && from && from != to)
+        memcpy(to + n_hoisted - n_loops / 2, from + n_hoisted - n_loops, sizeof(double) * (size_t)(n_loops / 2));
+}

@@ -249,7 +249,7 @@ static int taken_as_before(work_t *w, int guard)
     memcpy(w->modes, w->s, bytes);
     memcpy(w->s, known->s, bytes);
     memcpy(w->leak, w->k[0], sizeof(double) * (size_t)NX);
-    w->set = known;
+    go_to(w, known);
     refresh(w);
     /* this may put other sets into the places of both */
     put = forbid_backwards(w, r->exit_mode[taker], INFINITY);
@@ -324,7 +324,7 @@ static int settle_at_edge(work_t *w, int gates)
     if (r->method == FIXED && !gates && r->n_rows > 0) { refresh(w); return 1; }   /* the next step will see to it */
     if (known && known != begun) {
         memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
-        w->set = known;
+        go_to(w, known);
         refresh(w);
         if (!some_above(known, w->g)) {
             r->events += begun->settling;

@@ -69,11 +69,6 @@ static void pass_state(cursor_t *c, work_t *w)
     pass(c, r->short_since, sizeof(double) * (size_t)r->n_short);
 }
 
-static double *solved_loops(const work_t *w, const set_t *set)
-{
-    return set->hoisted + w->r->n_hoisted - w->r->n_loops;
-}
-
 static int number_of(const work_t *w, hint_t hint) { return hinted(w, hint) ? hint.slot : -1; }
 
 static void save_sets(cursor_t *c, const work_t *w)
