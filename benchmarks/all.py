@@ -28,7 +28,7 @@ import trips
 import pendel
 from pendel.core.drive import commands
 from pendel.core.plant.compiler import build_library
-from pendel.core.runs.simulate import run_drive
+from pendel.core.runs.preparing.simulate import run_drive
 
 EXAMPLE = Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel"
 ORDER = (
@@ -201,8 +201,8 @@ class Million:
     """Stands for a run with five long traces."""
 
     def __init__(self, t):
-        from pendel.core.runs.display_units import ShownUnits
-        from pendel.core.runs.kept import SignalInfo, Trace
+        from pendel.core.runs.record.display_units import ShownUnits
+        from pendel.core.runs.record.kept import SignalInfo, Trace
 
         rng = np.random.default_rng(1)
         self.keys = [f"s.{k}" for k in range(5)]

@@ -20,7 +20,7 @@ from pendel.core.drive.file import load, to_text
 from pendel.core.firmware.board_image import image_text
 from pendel.core.live.client import LiveRun
 from pendel.core.plant.compiler import build_library
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from pendel.core.verbs import live_values
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

@@ -29,8 +29,8 @@ from pendel.core.firmware.processors import (
 )
 from pendel.core.firmware.propose import propose_formats
 from pendel.core.firmware.ranges import sizes_in
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record.kept import KeptRun
 
 HERE = Path(__file__).parent
 TIMES = 7

@@ -11,7 +11,7 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import load
 from pendel.core.heat.duty import duty_of_plan
 from pendel.core.heat.over import heat_over
-from pendel.core.runs.flows import flows_of
+from pendel.core.runs.found.flows import flows_of
 
 Tell = Callable[[str, str, str], None]
 WARM = EXAMPLES / "warm_haul_drive.pendel"

@@ -14,7 +14,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
 import pendel
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 
 Row = Callable[[str, str, str], None]
 

@@ -15,7 +15,7 @@ import numpy as np
 import pendel
 from pendel.core.drive import commands
 from pendel.core.plant.compiler import build_library
-from pendel.core.runs.simulate import run_drive
+from pendel.core.runs.preparing.simulate import run_drive
 
 if __package__:
     from .switching import alternately, beside, warmed
@@ -26,7 +26,7 @@ EXAMPLES = Path(pendel.__file__).parent / "examples"
 FIRST_BUILD = """
 import sys, time
 import pendel
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 drive = pendel.open_drive(sys.argv[1])
 drive.set("level", "device")
 begun = time.perf_counter()

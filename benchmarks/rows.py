@@ -31,7 +31,7 @@ from pendel.core.errors import PendelError
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.methods import IN_CONTROL
 from pendel.core.plant.program import RunSettings
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from pendel.core.vocabulary.levels import OURS
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

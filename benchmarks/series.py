@@ -13,7 +13,7 @@ import numpy as np
 import pendel
 from pendel.core.drive.plans import RANDOM, Plan, Varied
 from pendel.core.plant.integrate import integrate
-from pendel.core.runs.simulate import settings_of_run
+from pendel.core.runs.preparing.simulate import settings_of_run
 from pendel.core.series.gathered import Gathered, what_matters
 from pendel.core.series.rows import DONE, Row, Series, run_rows
 from pendel.core.series.store import RowStore

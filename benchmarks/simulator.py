@@ -18,7 +18,7 @@ from pendel.core.drive.file import load
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.simulate import Prepared, prepare
+from pendel.core.runs.preparing.simulate import Prepared, prepare
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 
@@ -125,7 +125,7 @@ FRESH = """
 import sys, time
 from pathlib import Path
 from pendel.core.drive.file import load
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 drive = load(Path(sys.argv[1])); drive.settings["until"] = "1 us"
 begun = time.perf_counter()
 run_drive(prepare(drive))

@@ -15,7 +15,7 @@ import pendel
 from pendel.core.drive.document import OwnEquations
 from pendel.core.plant.compiler import build_library
 from pendel.core.plant.runtime import sizes_of, time_loop
-from pendel.core.runs.simulate import Prepared, prepare, run_drive
+from pendel.core.runs.preparing.simulate import Prepared, prepare, run_drive
 
 MACHINE = OwnEquations(
     ports=("a: line, v_a, i_a", "b: line, v_b, i_b", "c: line, v_c, i_c", "shaft: shaft, w, M"),

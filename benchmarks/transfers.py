@@ -11,13 +11,13 @@ import numpy as np
 
 import pendel
 from pendel.core.drive.file import load
-from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.mechanics import mechanics_of
-from pendel.core.loops.resolvent import one_by_one, outputs_over
-from pendel.core.loops.sweep import Sweep, usual_frequencies
-from pendel.core.loops.transfer import Ends, transfer
-from pendel.core.loops.tuning import loop_statuses
-from pendel.core.runs.simulate import averaged, prepare
+from pendel.core.loops.mechanics.mechanics import mechanics_of
+from pendel.core.loops.models.resolvent import one_by_one, outputs_over
+from pendel.core.loops.models.sweep import Sweep, usual_frequencies
+from pendel.core.loops.models.transfer import Ends, transfer
+from pendel.core.loops.regulators.judged_at import JudgedAt
+from pendel.core.loops.tuning.tuning import loop_statuses
+from pendel.core.runs.preparing.simulate import averaged, prepare
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 WAYS = {

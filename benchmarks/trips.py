@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 
 import pendel
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 
 Tell = Callable[[str, str, str], None]
 DAY = 86_400.0

@@ -4,8 +4,6 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from pendel.api import CardView, Drive, NoSignal, Run
-    from pendel.board_view import Board
     from pendel.core.errors import (
         BuildProblem,
         DriveHasFindings,
@@ -15,8 +13,10 @@ if TYPE_CHECKING:
         PendelError,
         RunProblem,
     )
-    from pendel.live_view import Live
-    from pendel.opening import goals, new, open_drive, open_example
+    from pendel.interface.api import CardView, Drive, NoSignal, Run
+    from pendel.interface.board_view import Board
+    from pendel.interface.live_view import Live
+    from pendel.interface.opening import goals, new, open_drive, open_example
     from pendel.remote.here import connect, here
 
     open = open_drive
@@ -47,14 +47,14 @@ __all__ = [
 ]
 
 ROOMS = {
-    "Board": "pendel.board_view",
+    "Board": "pendel.interface.board_view",
     "connect": "pendel.remote.here",
     "here": "pendel.remote.here",
-    "Live": "pendel.live_view",
-    "goals": "pendel.opening",
-    "new": "pendel.opening",
-    "open_drive": "pendel.opening",
-    "open_example": "pendel.opening",
+    "Live": "pendel.interface.live_view",
+    "goals": "pendel.interface.opening",
+    "new": "pendel.interface.opening",
+    "open_drive": "pendel.interface.opening",
+    "open_example": "pendel.interface.opening",
     "BuildProblem": "pendel.core.errors",
     "DriveHasFindings": "pendel.core.errors",
     "DriveProblem": "pendel.core.errors",
@@ -63,7 +63,7 @@ ROOMS = {
     "PendelError": "pendel.core.errors",
     "RunProblem": "pendel.core.errors",
 }
-"""Where what is not in `pendel.api` is."""
+"""Where what is not in `pendel.interface.api` is."""
 
 
 def __getattr__(name: str) -> Any:
@@ -71,7 +71,7 @@ def __getattr__(name: str) -> Any:
     if name in __all__:
         if name == "open":
             name = "open_drive"
-        return getattr(import_module(ROOMS.get(name, "pendel.api")), name)
+        return getattr(import_module(ROOMS.get(name, "pendel.interface.api")), name)
     raise AttributeError(f"module pendel has no attribute {name}")
 
 

@@ -16,7 +16,7 @@ from pendel.app.session.jobs import KINDS, READ_RUNS, ROTOR, SAVE_TRACES, SPECTR
 from pendel.app.session.lowering import Lowering
 from pendel.core.drive import commands
 from pendel.core.processes.worker import Beside, Worker
-from pendel.core.runs.evaluating import EvaluatorProcess
+from pendel.core.runs.record.evaluating import EvaluatorProcess
 
 
 @pytest.fixture(scope="session")

@@ -29,8 +29,8 @@ from pendel.core.drive import commands, file
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.spectra import spectrum_of
+from pendel.core.runs.found.spectra import spectrum_of
+from pendel.core.runs.record.kept import KeptRun
 
 from .conftest import finish, judged, new_drive, settle, until
 from .test_machine_ways import press

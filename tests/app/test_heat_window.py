@@ -23,7 +23,7 @@ def opened(window) -> HeatWindow:
 
 def cool(window) -> None:
     """A motor with one body, in the drive of the test."""
-    from pendel.api import Drive
+    from pendel.interface.api import Drive
 
     d = Drive(document=window.session.drive.copy())
     d.add("heat_capacity", "Copper", C="12 J/K", T_0="30 °C", T_max="60 °C")

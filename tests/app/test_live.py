@@ -22,7 +22,7 @@ from pendel.core.live.client import LiveRun
 from pendel.core.live.frames import packed, thinned, unpacked
 from pendel.core.live.run import LiveProcess
 from pendel.core.plant.integrate import integrate
-from pendel.core.runs.simulate import endless_settings, prepare
+from pendel.core.runs.preparing.simulate import endless_settings, prepare
 
 from .conftest import finish, lay_out, settle, until
 from .test_window import LEFT, choose, type_into

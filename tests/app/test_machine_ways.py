@@ -7,7 +7,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton
 
 from pendel.core.check import examine
-from pendel.core.runs.spectra import spectrum
+from pendel.core.runs.found.spectra import spectrum
 
 from .conftest import settle
 from .test_power_drives import wire

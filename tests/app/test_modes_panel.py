@@ -30,7 +30,7 @@ def test_a_user_sees_which_mode_held_when_why_and_what_it_took(window, tmp_path)
     view = page.strips.plots[0].vb
     edge = page.strips.mapToGlobal(page.strips.mapFromScene(view.sceneBoundingRect()).boundingRect().topLeft())
     assert abs(bar.mapToGlobal(QPoint(round(left), 0)).x() - edge.x()) <= 1 and right - left > 400
-    changes = [(t, name, why) for t, name, why in pendel.api.Run(run).modes("strategy")]
+    changes = [(t, name, why) for t, name, why in pendel.interface.api.Run(run).modes("strategy")]
     time, name, why = changes[2]
     x = left + (time + 1 - begin) / (end - begin) * (right - left)
     assert bar.words_at(x).startswith(f"{name} from {time:.4g} s on") and bar.words_at(x).endswith(f"by {why}")

@@ -27,7 +27,7 @@ from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.files.writing import write_atomically
 from pendel.core.plant import runtime
-from pendel.core.runs.evaluating import HERE
+from pendel.core.runs.record.evaluating import HERE
 
 from .conftest import finish, lay_out, new_drive, settle, until
 

@@ -30,7 +30,7 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import load, to_text
 from pendel.core.firmware.written import write_c
 from pendel.core.processes.requests import DescribeRequest, RunRequest, WriteRequest
-from pendel.core.runs.measures import mean, rms, window
+from pendel.core.runs.record.measures import mean, rms, window
 
 from .conftest import finish, judged, settle, until
 from .test_window import type_into

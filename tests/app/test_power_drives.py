@@ -21,7 +21,7 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.nesting import members
 from pendel.core.errors import RunProblem
 from pendel.core.formats.traces import save_traces
-from pendel.core.runs.torque_speed import most_torque
+from pendel.core.runs.found.torque_speed import most_torque
 from pendel.core.worked_out import NotYet, at_once
 
 from ..core.test_assemblies import two_filters

@@ -55,7 +55,7 @@ def group(dialog, title: str) -> None:
 def test_figures_settle_within_the_band_that_is_preferred(window, dialog):
     """The window's figure is that of Python, and later in a narrower band."""
     from pendel.core.quantities.units import figure
-    from pendel.run_view import Run
+    from pendel.interface.run_view import Run
 
     window.start_run()
     finish(window)

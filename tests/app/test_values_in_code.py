@@ -11,7 +11,7 @@ from pendel.app.drive.new_block import NewBlock
 from pendel.app.firmware.values_table import DIGITS, HIGHEST, IS, LIVE, LOWEST, NUMBER, STEP, WORD
 from pendel.core.drive import commands
 from pendel.core.drive.document import End, OwnEquations
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 from .conftest import settle, until
 from .test_window import LEFT, choose, inspect, run_with, type_into

@@ -19,8 +19,8 @@ from pendel.core.catalogue.own_block import EXAMPLES, C
 from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.loops.between import model_between
-from pendel.core.loops.looked_at import ends_of
+from pendel.core.loops.judging.looked_at import ends_of
+from pendel.core.loops.regulators.between import model_between
 
 from .conftest import judged, lay_out, settle, until
 from .test_window import LEFT, type_into

@@ -34,7 +34,7 @@ from pendel.core.drive.document import End, OwnEquations
 from pendel.core.firmware.processors import PACKAGES, missing_tools
 from pendel.core.quantities.expressions import read_equation
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.powers import powers
+from pendel.core.runs.found.powers import powers
 
 from .conftest import MOMENT, finish, judged, settle, until
 

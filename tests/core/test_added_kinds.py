@@ -18,7 +18,7 @@ ADDITIONS = Path(__file__).parents[2] / "examples" / "additions"
 USES = """
 import json, sys, warnings
 import pendel
-from pendel.core.loops.tuning import propose
+from pendel.core.loops.tuning.tuning import propose
 from pendel.core.vocabulary import levels
 
 def regulator(level):

@@ -59,7 +59,7 @@ from pendel.core.plant.program import RunSettings
 from pendel.core.plant.recorded import Ring
 from pendel.core.plant.runtime import load as load_library
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from pendel.core.temporary import temporary_folder
 from pendel.core.verbs import live_values
 

@@ -18,7 +18,7 @@ from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.drive import commands, file
 from pendel.core.firmware.ranges import sizes_in
 from pendel.core.firmware.ship import compare
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 from tests.core.test_flux_tables import I_D, I_Q, TABLE
 
 PARTS = [k.id for k in kinds().values() if isinstance(k, Part)]

@@ -20,8 +20,8 @@ from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.plant import compiler
 from pendel.core.processes.requests import RunRequest
 from pendel.core.processes.worker import RunFailed, Worker
-from pendel.core.runs import kept
-from pendel.core.runs.simulate import reopen
+from pendel.core.runs.preparing.simulate import reopen
+from pendel.core.runs.record import kept
 from pendel.core.verbs import VERBS
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

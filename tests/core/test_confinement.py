@@ -14,12 +14,12 @@ import pytest
 
 from pendel.core.drive.file import to_text
 from pendel.core.files.hdf import held_within
-from pendel.core.loops.judgement import Judgement
+from pendel.core.loops.judging.judgement import Judgement
 from pendel.core.plant import compiler
 from pendel.core.processes import answers
 from pendel.core.processes.requests import JudgeRequest, ModesRequest, ProposeRequest
 from pendel.core.processes.worker import Answered, RunFailed, RunFinished, Shared, Worker
-from pendel.core.runs.simulate import reopen
+from pendel.core.runs.preparing.simulate import reopen
 
 from .test_safety import ask, own_c
 

@@ -14,7 +14,7 @@ from pendel.core.controllers.numbers.source import files
 from pendel.core.drive import commands, file
 from pendel.core.errors import DriveHasFindings
 from pendel.core.firmware.ship import build_and_check, compare
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 TICK = 1e-3
 T = np.arange(401) * TICK

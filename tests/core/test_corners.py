@@ -10,15 +10,15 @@ import pendel
 from pendel.core.catalogue.machines import co_energy, flux
 from pendel.core.controllers.c_names import comment, drive_name, identifiers
 from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.loops.tuning import loop_statuses
+from pendel.core.loops.tuning.tuning import loop_statuses
 from pendel.core.plant import simulator
 from pendel.core.plant.simulator import Watch
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.runs.condensed import Condenser
-from pendel.core.runs.kept import save
-from pendel.core.runs.measures import cut_at_turns
-from pendel.core.runs.simulate import endless_settings, prepare, reopen, run_drive
+from pendel.core.runs.preparing.simulate import endless_settings, prepare, reopen, run_drive
+from pendel.core.runs.record.condensed import Condenser
+from pendel.core.runs.record.kept import save
+from pendel.core.runs.record.measures import cut_at_turns
 from tests.campaigns.truth.drives import case
 from tests.core.energy import energy_gap
 

@@ -14,7 +14,7 @@ from pendel.core.controllers.numbers.lowering import Choices, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.drive import commands
 from pendel.core.firmware.ship import compare
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 TICK, TICKS = 1e-3, 60
 MEMORIES = ("delay", "integrator")

@@ -14,7 +14,7 @@ from pendel.core.plant.compiler import UNIT, build_library
 from pendel.core.plant.emit import TURN, Emitter
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.rows import evaluate_signals, extremes, lean_library
-from pendel.core.runs.simulate import endless_settings, prepare
+from pendel.core.runs.preparing.simulate import endless_settings, prepare
 
 SIZES = {"t": 1, "x": 3, "u": 2, "s": 4, "p": 5}
 

@@ -20,7 +20,7 @@ from pendel.core.firmware.processors import PACKAGES, missing_tools
 from pendel.core.firmware.targets import HOST, M4F, UnknownTarget, image_for
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 from .test_bench import EXAMPLES, door, load, wait_for
 

@@ -11,8 +11,8 @@ from pendel.core.catalogue.declare import Block
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.document import PANEL_INPUTS, PANEL_ORDERS
 from pendel.core.drive.file import load
-from pendel.core.runs.powers import powers
-from pendel.core.runs.spectra import spectrum
+from pendel.core.runs.found.powers import powers
+from pendel.core.runs.found.spectra import spectrum
 from tests.conftest import examples_looked_at
 from tests.core.energy import energy_gap
 

@@ -14,7 +14,7 @@ from pendel.core.controllers.numbers.explained import Explained
 from pendel.core.controllers.numbers.source import files
 from pendel.core.drive import file
 from pendel.core.firmware.ship import write_sources
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 NAMED = re.compile(
     r"(?:/\* (?P<above>[^*]*) \*/\n +)?const \w+ (?P<name>\w+) = \(?(?:-?INT64_C\()?(?P<word>[-\d.e+]+)f?\)*;"

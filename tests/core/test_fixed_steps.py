@@ -16,7 +16,7 @@ from pendel.core.plant.compiler import build_library
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.campaigns.truth.slices import in_slices
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

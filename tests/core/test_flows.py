@@ -5,9 +5,9 @@ import pytest
 
 import pendel
 from pendel.core.errors import DriveProblem
-from pendel.core.runs.balance import balance
-from pendel.core.runs.flow_layout import columns_of, laid_out
-from pendel.core.runs.flows import EnergyFlows, Flow, NodeEnergy, flows_of
+from pendel.core.runs.found.flow_layout import columns_of, laid_out
+from pendel.core.runs.found.flows import EnergyFlows, Flow, NodeEnergy, flows_of
+from pendel.core.runs.remarks.balance import balance
 
 
 @pytest.mark.parametrize(("example", "level"), [("car_door_drive", "averaged"), ("haul_drive", "switching")])

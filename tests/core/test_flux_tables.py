@@ -17,8 +17,8 @@ from pendel.core.catalogue.machines.optima import CurrentPlane, strongest
 from pendel.core.check import examine
 from pendel.core.errors import DriveHasFindings, FileProblem
 from pendel.core.formats.flux_files import assembled, guess, variables
-from pendel.core.loops.linear import linear_plant
-from pendel.core.runs.simulate import prepare
+from pendel.core.loops.models.linear import linear_plant
+from pendel.core.runs.preparing.simulate import prepare
 from tests.core.energy import energy_gap
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

@@ -20,7 +20,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import DEMO
 from pendel.core.drive.file import load
 from pendel.core.firmware.ranges import sizes_in
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 
 GOLDEN = Path(__file__).with_name("golden")
 

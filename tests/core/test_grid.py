@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 import pendel
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 from tests.core.energy import energy_gap
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

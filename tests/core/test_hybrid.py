@@ -7,9 +7,9 @@ import pytest
 
 import pendel
 from pendel.core.errors import DriveProblem
-from pendel.core.runs.kept import save
-from pendel.core.runs.modes import by_mode, modes_of
-from pendel.core.runs.simulate import reopen
+from pendel.core.runs.found.modes import by_mode, modes_of
+from pendel.core.runs.preparing.simulate import reopen
+from pendel.core.runs.record.kept import save
 
 RPM = np.pi / 30
 

@@ -16,8 +16,8 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import load as load_drive
 from pendel.core.errors import FileProblem
 from pendel.core.plant import rows
-from pendel.core.runs import kept
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record import kept
 
 LATER = ("thinned_until", "first_tick", "remarks", "devices", "differences", "pulse_frequencies")
 """Facts that files did not always have."""

@@ -83,8 +83,8 @@ def test_nobody_outside_the_catalogue_names_a_signal_or_value_that_has_a_role():
 
 def test_core_needs_no_qt():
     code = "import sys\nfor n in ('PyQt6', 'pyqtgraph'): sys.modules[n] = None\n"
-    code += "import pendel, pendel.api, pendel.cli.main, pendel.core.processes.worker, pendel.core.firmware.ship\n"
-    code += "from pendel.core.loops import tuning"
+    code += "import pendel, pendel.interface.api, pendel.cli.main, pendel.core.processes.worker\n"
+    code += "import pendel.core.firmware.ship\nfrom pendel.core.loops.tuning import tuning"
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
 
 

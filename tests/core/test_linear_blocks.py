@@ -16,7 +16,7 @@ from pendel.core.drive.examples import DEMO
 from pendel.core.drive.file import load
 from pendel.core.plant.program import RunSettings
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from pendel.core.vocabulary import Deck, Link
 
 from .test_catalogue import TABLE

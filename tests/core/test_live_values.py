@@ -39,9 +39,9 @@ from pendel.core.plant.simulator import Simulator
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import stepped
 from pendel.core.quantities.units import unit as unit_of
-from pendel.core.runs import kept
-from pendel.core.runs.rounding import listed
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record import kept
+from pendel.core.runs.remarks.rounding import listed
 
 from .test_numbers import EXAMPLES, FUNCTIONS, fed, hold, random_update, sanitized, toys, with_ranges
 

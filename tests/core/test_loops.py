@@ -13,17 +13,17 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, load, to_text
 from pendel.core.errors import DriveProblem
-from pendel.core.loops import tuning
-from pendel.core.loops.find import find_loops
-from pendel.core.loops.gains import in_formula, take_gains
-from pendel.core.loops.margins import margins
-from pendel.core.loops.rules.lag_plant import LagPlant
-from pendel.core.loops.rules.magnitude_optimum import magnitude_optimum
-from pendel.core.loops.rules.symmetrical_optimum import symmetrical_optimum
-from pendel.core.loops.transfer import Ends, transfer
-from pendel.core.loops.tuning import loop_statuses, propose_all, study_of
-from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
-from pendel.core.runs.simulate import averaged, prepare
+from pendel.core.loops.models.margins import margins
+from pendel.core.loops.models.transfer import Ends, transfer
+from pendel.core.loops.regulators.find import find_loops
+from pendel.core.loops.tuning import tuning
+from pendel.core.loops.tuning.gains import in_formula, take_gains
+from pendel.core.loops.tuning.rules.lag_plant import LagPlant
+from pendel.core.loops.tuning.rules.magnitude_optimum import magnitude_optimum
+from pendel.core.loops.tuning.rules.symmetrical_optimum import symmetrical_optimum
+from pendel.core.loops.tuning.tuning import loop_statuses, propose_all, study_of
+from pendel.core.runs.preparing.simulate import averaged, prepare
+from pendel.core.runs.record.measures import dip_measures, mean, rms, step_measures
 
 
 def test_margins_agree_with_python_control():

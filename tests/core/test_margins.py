@@ -8,7 +8,7 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from pendel.core.loops.margins import margins, unwrapped_phase
+from pendel.core.loops.models.margins import margins, unwrapped_phase
 
 FREQUENCY = np.geomspace(1e-3, 1e4, 60_000)
 

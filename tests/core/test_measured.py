@@ -10,11 +10,11 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.drive.file import load, save
 from pendel.core.errors import DriveProblem, Stopped
-from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.rational import fitted
-from pendel.core.loops.tolerances import Spread, tolerate
-from pendel.core.loops.tuning import loop_statuses
-from pendel.core.loops.within_limits import Limits, tune
+from pendel.core.loops.models.rational import fitted
+from pendel.core.loops.regulators.judged_at import JudgedAt
+from pendel.core.loops.tuning.tolerances import Spread, tolerate
+from pendel.core.loops.tuning.tuning import loop_statuses
+from pendel.core.loops.tuning.within_limits import Limits, tune
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 

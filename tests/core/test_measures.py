@@ -13,7 +13,8 @@ from pendel.core import verbs
 from pendel.core.drive.examples import DEMO
 from pendel.core.errors import DriveProblem
 from pendel.core.measures import MEASURES, Span
-from pendel.core.runs.measures import (
+from pendel.core.runs.found.spectra import spectrum, spectrum_of_samples
+from pendel.core.runs.record.measures import (
     Pieces,
     StepMeasures,
     averages,
@@ -23,7 +24,6 @@ from pendel.core.runs.measures import (
     step_measures,
     straight,
 )
-from pendel.core.runs.spectra import spectrum, spectrum_of_samples
 
 
 @st.composite

@@ -13,8 +13,8 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.calming import notch_leaves
-from pendel.core.loops.realisation import minimal
+from pendel.core.loops.mechanics.calming import notch_leaves
+from pendel.core.loops.models.realisation import minimal
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 

@@ -47,8 +47,8 @@ from pendel.core.firmware.ship import build_and_check, compare, replay
 from pendel.core.plant.compiler import build_library, compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import load
 from pendel.core.quantities.units import figure
-from pendel.core.runs.rounding import listed
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.remarks.rounding import listed
 from pendel.core.trust import allow_all_of
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"

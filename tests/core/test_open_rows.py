@@ -20,7 +20,7 @@ from pendel.core.equations.reduce import LONG, Reduction
 from pendel.core.equations.short import names_in, pair_of, product_of
 from pendel.core.equations.terms import as_term
 from pendel.core.plant.compiler import build_library
-from pendel.core.runs.simulate import Prepared, prepare
+from pendel.core.runs.preparing.simulate import Prepared, prepare
 
 UNKNOWNS = [f"{kind}{n}" for kind in ("across:", "through:", "der(", "") for n in range(4)]
 HELD = st.sets(st.sampled_from(UNKNOWNS), max_size=5)

@@ -19,11 +19,11 @@ from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem
 from pendel.core.firmware import typed_c
 from pendel.core.firmware.ship import build_and_check, build_strictly
-from pendel.core.loops.points import WorkingPoints
+from pendel.core.loops.models.points import WorkingPoints
 from pendel.core.plant.compiler import build_library
 from pendel.core.quantities.named import Names
-from pendel.core.runs.display_units import ShownUnits
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record.display_units import ShownUnits
 from pendel.core.trust import allow_all_of, is_allowed, refuse_strange_c
 
 TICK = 1e-3

@@ -14,7 +14,7 @@ from pendel.core.errors import DriveHasFindings, RunProblem
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
 from pendel.core.plant.simulator import Watch
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.core.energy import energy_gap
 
 R, L, K, J = 0.46, 0.61e-3, 0.108, 1.9e-4

@@ -15,7 +15,7 @@ from pendel.core.drive.file import load as load_drive
 from pendel.core.plant import rows as rows_of_record
 from pendel.core.plant import runtime, simulator
 from pendel.core.plant.compiler import build_library
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 ORDERS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3))

@@ -9,7 +9,7 @@ import pytest
 import pendel
 from pendel.cli.main import main
 from pendel.core.errors import DriveProblem
-from pendel.core.runs.powers import powers
+from pendel.core.runs.found.powers import powers
 
 ORDERS = {1: (325.0, 0.0), 3: (40.0, 0.7), 5: (-18.0, 2.1)}
 """Of the voltage: peak (V) and phase (rad), of sines."""

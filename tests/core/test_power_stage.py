@@ -10,10 +10,10 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import DriveHasFindings, RunProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.runs.duties import duties_beyond
-from pendel.core.runs.measures import mean, window
-from pendel.core.runs.simulate import prepare, run_drive
-from pendel.core.runs.spectra import spectrum
+from pendel.core.runs.found.spectra import spectrum
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record.measures import mean, window
+from pendel.core.runs.remarks.duties import duties_beyond
 from tests.core.energy import energy_gap
 
 L, C, F = 100e-6, 220e-6, 50e3
@@ -672,7 +672,7 @@ def test_a_nonlinear_loop_is_solved_inside_the_step():
 
 
 def test_loops_are_judged_averaged_whatever_the_level(door):
-    from pendel.core.loops.find import find_loops
+    from pendel.core.loops.regulators.find import find_loops
 
     d = pendel.Drive(document=door)
     before = find_loops(d.document)
@@ -730,8 +730,8 @@ def test_switching_energies_scale_with_voltage_and_current_and_stand_by_device()
 
 
 def test_a_kept_run_tells_its_switching_energies_again(tmp_path):
-    from pendel.core.runs import kept
-    from pendel.core.runs.simulate import reopen
+    from pendel.core.runs.preparing.simulate import reopen
+    from pendel.core.runs.record import kept
 
     run = bridge_bench("0.3", duty=0.3, level="device").run(0.002).kept
     kept.save(run, tmp_path / "run1.h5")

@@ -12,7 +12,9 @@ import pytest
 import scipy.signal
 
 import pendel
-from pendel import (
+from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.runs.preparing.simulate import reopen
+from pendel.interface import (
     api,
     board_view,
     card_view,
@@ -23,8 +25,6 @@ from pendel import (
     run_view,
     sheet_view,
 )
-from pendel.core.errors import DriveProblem, PendelError
-from pendel.core.runs.simulate import reopen
 
 
 def bench():

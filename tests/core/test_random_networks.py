@@ -11,8 +11,8 @@ import pytest
 import scipy.linalg
 
 import pendel
-from pendel.core.loops.linear import linear_plant
-from pendel.core.runs.simulate import prepare
+from pendel.core.loops.models.linear import linear_plant
+from pendel.core.runs.preparing.simulate import prepare
 
 END, POINTS, F = 0.03, 60, 50.0
 PHASES = "abc"

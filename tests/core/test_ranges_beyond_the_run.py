@@ -19,7 +19,7 @@ from pendel.core.drive.document import OwnEquations
 from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.ship import replay
 from pendel.core.plant.runtime import load
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.campaigns.truth.blocks import sizes_while
 
 TICK = 1e-3

@@ -34,7 +34,7 @@ from pendel.core.drive import assemblies, commands, file, merging, script_edits
 from pendel.core.drive.document import End, Quantity
 from pendel.core.drive.merging import changes_between, changes_from, merged, records_of
 from pendel.core.errors import DriveProblem
-from pendel.core.runs.simulate import reopen
+from pendel.core.runs.preparing.simulate import reopen
 from pendel.remote import server as doors
 from pendel.remote.as_python import script_of
 from pendel.remote.beginnings import beginnings
@@ -90,7 +90,7 @@ def test_a_script_changes_runs_keeps_and_writes_and_is_one_step(owner, place):
     assert [step.title for step in owner.steps] == ["Try"]
     assert owner.drive.quantities["K_p"].text == "40 A*s/m" and "wheel" in owner.drive.cards
     assert (place.parent / "door.files" / "rows.csv").read_text() == "1,2"
-    from pendel.core.runs.simulate import reopen
+    from pendel.core.runs.preparing.simulate import reopen
 
     kept = [reopen(path) for path in sorted((place.parent / "door.runs").glob("*.h5"))]
     assert [run.differs for run in kept] == ["K_p = 30", "K_p = 40"]
@@ -208,7 +208,7 @@ def test_a_folder_of_files_that_leads_elsewhere_is_refused(tmp_path, place):
 
 
 def test_beginnings_and_what_was_done_run_as_they_stand(owner, place, door):
-    from pendel.core.runs.simulate import signal_infos
+    from pendel.core.runs.preparing.simulate import signal_infos
 
     door.settings["until"] = "20 ms"
     signals = {key: info.unit for key, info in signal_infos(door).items()}

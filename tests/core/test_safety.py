@@ -36,12 +36,13 @@ from pendel.core.plant.rows import BOTH
 from pendel.core.plant.runtime import copy_loop, time_loop
 from pendel.core.processes.requests import JudgeRequest, ModesRequest, ProposeRequest, RunRequest
 from pendel.core.processes.worker import RunFinished, Worker
-from pendel.core.runs import child, evaluating
-from pendel.core.runs.child import BEHIND
-from pendel.core.runs.confine import Held
-from pendel.core.runs.evaluating import LARGE, WIRES, EvaluatorProcess
-from pendel.core.runs.kept import save
-from pendel.core.runs.simulate import prepare, reopen, run_drive
+from pendel.core.runs.confined import child
+from pendel.core.runs.confined.child import BEHIND
+from pendel.core.runs.confined.confine import Held
+from pendel.core.runs.preparing.simulate import prepare, reopen, run_drive
+from pendel.core.runs.record import evaluating
+from pendel.core.runs.record.evaluating import LARGE, WIRES, EvaluatorProcess
+from pendel.core.runs.record.kept import save
 from pendel.core.trust import allow, strange_c
 
 HOSTILE = (
@@ -585,7 +586,7 @@ TOO_SHORT = "SHAPE.pack(True, rows, 2)), wire.send_bytes(bytes(8)"
 LIAR = """
 import sys
 from multiprocessing.connection import Connection
-from pendel.core.runs.evaluating import SHAPE
+from pendel.core.runs.record.evaluating import SHAPE
 wire = Connection(int(sys.argv[1]))
 wire.recv_bytes(), wire.recv_bytes()
 rows = {rows}

@@ -24,7 +24,7 @@ from pendel.core.drive.plans import COMBINED, GRID, HYPERCUBE, PAIRED, RANDOM, R
 from pendel.core.errors import DriveProblem, FileProblem, PendelError, RunProblem
 from pendel.core.processes.requests import SeriesRequest
 from pendel.core.processes.worker import Beside
-from pendel.core.runs.simulate import prepare, settings_of_run
+from pendel.core.runs.preparing.simulate import prepare, settings_of_run
 from pendel.core.series.columns import read_column
 from pendel.core.series.following import Following
 from pendel.core.series.gathered import Gathered, comparisons, what_matters, wilson

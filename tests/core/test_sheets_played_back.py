@@ -8,7 +8,7 @@ import pytest
 import pendel
 from pendel.core.catalogue.electrical.recovery import SHORTEST_TAIL, TEN_PERCENT
 from pendel.core.equations.reduce import owner_of
-from pendel.core.runs.spectra import BINS, spectrum
+from pendel.core.runs.found.spectra import BINS, spectrum
 
 
 @pytest.mark.parametrize("friction", ["0", "2e-5", "1e-3"])

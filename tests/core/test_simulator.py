@@ -23,7 +23,7 @@ from pendel.core.plant import runtime, structures
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import Outcome, RunSettings, parameters_of
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.simulate import known_structure, prepare
+from pendel.core.runs.preparing.simulate import known_structure, prepare
 from tests.campaigns.truth.slices import in_slices
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -234,7 +234,7 @@ def test_what_was_ordered_in_one_process_is_not_ordered_in_the_next(tmp_path, mo
     code = (
         "import sys, hashlib; from pathlib import Path; from pendel.core.drive.file import load\n"
         "from pendel.core.equations import reduce\n"
-        "from pendel.core.runs import simulate; simulate.begin_loop_build = lambda: None\n"
+        "from pendel.core.runs.preparing import simulate; simulate.begin_loop_build = lambda: None\n"
         "drive = load(Path(sys.argv[1])); drive.settings['level'] = 'switching'\n"
         "if sys.argv[2] == 'known': reduce.Reduction.run = None\n"
         "print(hashlib.sha256(repr(simulate.prepare(drive).structure).encode()).hexdigest())\n"

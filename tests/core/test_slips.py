@@ -7,8 +7,8 @@ import pytest
 import scipy.signal
 
 import pendel
-from pendel.core.loops.tuning import relevant_poles
-from pendel.core.runs.swings import swing_of
+from pendel.core.loops.tuning.tuning import relevant_poles
+from pendel.core.runs.remarks.swings import swing_of
 
 
 def test_friction_that_eats_the_speed_is_told_with_its_share():

@@ -12,7 +12,7 @@ import pendel
 from pendel.core.catalogue.machines import pmsm
 from pendel.core.check import examine
 from pendel.core.drive import commands
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 
@@ -89,8 +89,8 @@ def test_running_up_on_a_source_agrees_with_scipy():
 
 
 def test_energy_in_is_energy_stored_lost_and_delivered():
-    from pendel.core.runs.simulate import prepare, run_drive
-    from pendel.core.runs.spectra import integral
+    from pendel.core.runs.found.spectra import integral
+    from pendel.core.runs.preparing.simulate import prepare, run_drive
 
     d = on_grid(None, 60.0, 8.0, until="0.3 s", P_fe="40", n_fe="300")
     run = run_drive(prepare(d.document, with_energy=True))
@@ -299,7 +299,7 @@ def test_the_envelope_falls_beyond_its_corner_as_the_optimum_does():
 
 
 def test_vectors_at_an_instant_are_those_of_the_machine():
-    from pendel.core.runs.vectors import current_path, machines, vectors_at
+    from pendel.core.runs.found.vectors import current_path, machines, vectors_at
 
     run = on_grid(60.0).run(0.1).kept
     assert machines(run) == ["machine"]

@@ -14,8 +14,8 @@ from pendel.core.envelope.points import Point
 from pendel.core.envelope.report import per_text
 from pendel.core.errors import DriveHasFindings, DriveProblem
 from pendel.core.fmu.variables import What, prepared_for
-from pendel.core.runs.kept import save
-from pendel.core.runs.simulate import reopen
+from pendel.core.runs.preparing.simulate import reopen
+from pendel.core.runs.record.kept import save
 from pendel.core.system.fold import at_level, without_envelope
 
 MADE = ("door_motor", "speed_pi.out", "24 A", "4200 rpm")

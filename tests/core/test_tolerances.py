@@ -11,10 +11,10 @@ from scipy.interpolate import CubicSpline
 import pendel
 from pendel.core.drive.file import load
 from pendel.core.errors import DriveProblem, Stopped
-from pendel.core.loops.find import find_loops
-from pendel.core.loops.forked import on_all_processes, one_by_one
-from pendel.core.loops.tolerances import Spread, judged, multiplied, tolerate
-from pendel.core.loops.tuning import loop_statuses
+from pendel.core.loops.regulators.find import find_loops
+from pendel.core.loops.tuning.forked import on_all_processes, one_by_one
+from pendel.core.loops.tuning.tolerances import Spread, judged, multiplied, tolerate
+from pendel.core.loops.tuning.tuning import loop_statuses
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 

@@ -20,17 +20,17 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import load
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.kept_sweeps import keep_sweep, kept_sweep
-from pendel.core.loops.linear import linear_plant
-from pendel.core.loops.linear_models import LinearModel
-from pendel.core.loops.points import WorkingPoint, point_in_run
-from pendel.core.loops.realisation import minimal, poles_of, zeros_of
-from pendel.core.loops.resolvent import outputs_over
-from pendel.core.loops.sweep import Sweep, SweptPoint
-from pendel.core.loops.transfer import Ends, Transfer, ports_in, ports_out, transfer
-from pendel.core.loops.tuning import loop_statuses
+from pendel.core.loops.models.kept_sweeps import keep_sweep, kept_sweep
+from pendel.core.loops.models.linear import linear_plant
+from pendel.core.loops.models.linear_models import LinearModel
+from pendel.core.loops.models.points import WorkingPoint, point_in_run
+from pendel.core.loops.models.realisation import minimal, poles_of, zeros_of
+from pendel.core.loops.models.resolvent import outputs_over
+from pendel.core.loops.models.sweep import Sweep, SweptPoint
+from pendel.core.loops.models.transfer import Ends, Transfer, ports_in, ports_out, transfer
+from pendel.core.loops.tuning.tuning import loop_statuses
 from pendel.core.plant.rows import evaluate_signals
-from pendel.core.runs.simulate import averaged, prepare
+from pendel.core.runs.preparing.simulate import averaged, prepare
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 
@@ -172,7 +172,7 @@ def test_a_models_words_are_its_poles():
     """A spring and a mass (12 N/m, 3 kg, 0.6 N·s/m: 2 rad/s, damping 0.05), sampled or not, beside an integrator."""
     from scipy.linalg import block_diag, expm
 
-    from pendel.core.loops.linear_models import LinearModel
+    from pendel.core.loops.models.linear_models import LinearModel
 
     A = block_diag([[0.0, 1.0], [-4.0, -0.2]], [[0.0]], [[-50.0]], [[3.0]])
     B, C, D = np.ones((5, 1)), np.ones((1, 5)), np.zeros((1, 1))

@@ -156,7 +156,7 @@ ORDERED = """
 import hashlib, sys
 from pathlib import Path
 from pendel.core.drive.file import load
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 d = load(Path(sys.argv[1]))
 d.settings["level"] = "switching"
 print(hashlib.sha256(prepare(d).model.structure.source.encode()).hexdigest())

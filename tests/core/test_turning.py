@@ -11,10 +11,10 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.linear import linear_plant
-from pendel.core.loops.points import point_in_run
-from pendel.core.loops.turning import rotation_of
-from pendel.core.runs.simulate import averaged, prepare
+from pendel.core.loops.models.linear import linear_plant
+from pendel.core.loops.models.points import point_in_run
+from pendel.core.loops.models.turning import rotation_of
+from pendel.core.runs.preparing.simulate import averaged, prepare
 
 
 @pytest.fixture(scope="module")

@@ -10,7 +10,7 @@ from pendel.core.catalogue.own_block import LANGUAGE
 from pendel.core.check.signal_units import signal_unit
 from pendel.core.drive.document import End
 from pendel.core.drive.examples import EXAMPLES
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 
 
 def told(drive):

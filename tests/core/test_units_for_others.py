@@ -19,7 +19,7 @@ from pendel.core.fmu.export import archive_of, token_of
 from pendel.core.fmu.model_description import description_of
 from pendel.core.fmu.variables import Kind, Unit, What
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.simulate import endless_settings, prepare
+from pendel.core.runs.preparing.simulate import endless_settings, prepare
 
 EXAMPLES = sorted((Path(pendel.__file__).parent / "examples").glob("*.pendel"))
 LOG = ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_char_p)

@@ -14,7 +14,7 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.view_edits import view_of_runs
 from pendel.core.drive.views import RUNS, View, ViewStrip
 from pendel.core.errors import DriveProblem
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 
 ALL = sorted(EXAMPLES.glob("*.pendel"))
 
@@ -94,7 +94,7 @@ def test_what_no_drive_can_hold_is_said_by_its_place():
 def test_a_view_is_no_edit_of_what_runs():
     """Runs, series and sweeps of a drive that is only looked at otherwise stay those of this drive."""
     from pendel.core.drive.document import KeptTransfer
-    from pendel.core.loops.kept_sweeps import key_of
+    from pendel.core.loops.models.kept_sweeps import key_of
     from pendel.core.series.running import text_of
 
     drive = pendel.open_example("car_door_drive")

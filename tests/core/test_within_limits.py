@@ -9,8 +9,8 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.drive.file import load, save
 from pendel.core.errors import DriveProblem, Stopped
-from pendel.core.loops.tuning import loop_statuses
-from pendel.core.loops.within_limits import Goal, Limits, Search, tune
+from pendel.core.loops.tuning.tuning import loop_statuses
+from pendel.core.loops.tuning.within_limits import Goal, Limits, Search, tune
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 

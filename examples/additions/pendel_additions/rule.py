@@ -1,8 +1,8 @@
 """The symmetrical optimum with more room: a = 4 leaves a phase margin of 62° (Leonhard, Control of Electrical Drives,
 3rd ed., section 14: the margin is atan(a) − atan(1/a))."""
 
-from pendel.core.loops.rules import LoopSeen, Rule, Wishes
-from pendel.core.loops.rules.symmetrical_optimum import symmetrical_optimum
+from pendel.core.loops.tuning.rules import LoopSeen, Rule, Wishes
+from pendel.core.loops.tuning.rules.symmetrical_optimum import symmetrical_optimum
 
 
 def propose(loop: LoopSeen, wishes: Wishes) -> dict[str, float]:

@@ -118,7 +118,7 @@ def _interrupted(child: int) -> int:
 
 
 def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None:
-    from pendel.core.runs.child import end_with_parent  # slow to load, and not needed to complete words
+    from pendel.core.runs.confined.child import end_with_parent  # slow to load, and not needed to complete words
 
     code = verbs.FAILED
     end_with_parent()

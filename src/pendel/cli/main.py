@@ -270,7 +270,7 @@ def check_ending(verb: Verb, options: argparse.Namespace) -> None:
 
 def tell_of(drive: Drive, run: Any) -> None:
     """What a run found goes to the terminal's error stream."""
-    from pendel.core.runs.rounding import listed  # it loads what most verbs need not
+    from pendel.core.runs.remarks.rounding import listed  # it loads what most verbs need not
 
     steps = run.counters["steps"]
     print_aside(f"{drive.title}: {run.end:g} s in {run.seconds:.3f} s, {steps} steps")
@@ -314,7 +314,7 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     from pendel.core.errors import BuildProblem
     from pendel.core.plant.compiler import cache_folder
     from pendel.core.plant.runtime import copy_loop
-    from pendel.core.runs.confine import confine
+    from pendel.core.runs.confined.confine import confine
     from pendel.core.trust import allow_all_of, brings_allowed_c, brings_c
 
     if brings_allowed_c(drive):

@@ -18,12 +18,12 @@ from typing import Any
 
 import numpy as np
 
-from pendel.card_view import CardView
 from pendel.core.catalogue.declare import Kind
 from pendel.core.drive.findings import Finding
 from pendel.core.verbs.plain import LEFT_OUT
-from pendel.drive_series import SeriesView
-from pendel.run_view import Run
+from pendel.interface.card_view import CardView
+from pendel.interface.drive_series import SeriesView
+from pendel.interface.run_view import Run
 
 Schema = dict[str, Any]
 TEXT: Schema = {"type": "string"}

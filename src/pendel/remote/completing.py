@@ -16,8 +16,8 @@ from typing import Any
 
 from platformdirs import user_cache_dir
 
-from pendel.core.runs.child import begin, end_with_parent, stand_back
-from pendel.core.runs.confine import confine
+from pendel.core.runs.confined.child import begin, end_with_parent, stand_back
+from pendel.core.runs.confined.confine import confine
 from pendel.core.temporary import temporary_folder
 from pendel.remote.channels import LineReader
 

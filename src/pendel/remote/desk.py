@@ -16,17 +16,17 @@ from typing import Any
 
 import numpy as np
 
-from pendel.api import Drive
-from pendel.card_view import CardView
 from pendel.core.errors import PendelError
 from pendel.core.plant.simulator import Watch
 from pendel.core.verbs.plain import plain
-from pendel.drive_series import SeriesView
+from pendel.interface.api import Drive
+from pendel.interface.card_view import CardView
+from pendel.interface.drive_series import SeriesView
+from pendel.interface.run_view import Run
 from pendel.remote.channels import StreamChannel
 from pendel.remote.here import HereDrive
 from pendel.remote.messages import NO_METHOD, Call, WrongCall, answer_to, failure
 from pendel.remote.methods import Method, method_called
-from pendel.run_view import Run
 
 HEAD = struct.Struct("<QQ")
 """Before each message between door and desk: whose it is, and its bytes."""

@@ -17,19 +17,19 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from pendel.api import Drive
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.merging import changes_between, records_of
 from pendel.core.errors import DriveProblem
 from pendel.core.trust import allow_all_of
+from pendel.interface.api import Drive
 from pendel.remote.channels import Channel, HttpChannel, unix_channel
 from pendel.remote.messages import RemoteProblem
 
 if TYPE_CHECKING:
     import matplotlib.figure
 
-    from pendel.run_view import Run
+    from pendel.interface.run_view import Run
 
 FRESH = 2e-3
 """s for which the copy is taken for what the drive is, while nothing is changed."""
@@ -135,7 +135,7 @@ class HereDrive(Drive):
     def keep(self, run: Run, name: str = "") -> str:
         """Keep a run beside the drive, among those of the window, by a name such as ``"R = 3 ohm"``. Raises
         `DriveProblem`."""
-        from pendel.core.runs import kept
+        from pendel.core.runs.record import kept
 
         with tempfile.TemporaryDirectory() as folder:
             path, before, called = Path(folder) / "run.h5", run.kept.file, run.kept.differs

@@ -22,8 +22,8 @@ from typing import Any
 from pendel.core.errors import PendelError
 from pendel.core.plant.compiler import cache_folder
 from pendel.core.processes.runner import GoneWrong, in_runner
-from pendel.core.runs.child import end_with_parent
-from pendel.core.runs.confine import confine
+from pendel.core.runs.confined.child import end_with_parent
+from pendel.core.runs.confined.confine import confine
 from pendel.core.wording import visible
 from pendel.remote.channels import LineReader, StreamChannel
 

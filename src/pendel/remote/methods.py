@@ -11,14 +11,14 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from pendel.api import Drive
-from pendel.card_view import CardView
 from pendel.core.drive.document import Drive as Document
-from pendel.drive_edits import EditedDrive
+from pendel.interface.api import Drive
+from pendel.interface.card_view import CardView
+from pendel.interface.drive_edits import EditedDrive
+from pendel.interface.run_view import Run
 from pendel.remote.here import HereDrive
 from pendel.remote.messages import NO_METHOD, Letters, WrongCall
 from pendel.remote.shapes import TEXT, Shape, list_of, one_of, shape_of, taken
-from pendel.run_view import Run
 
 NOT_REMOTE = {
     "drive.do": "takes a command as an object; `drive.set`, `drive.add` and others do the same",

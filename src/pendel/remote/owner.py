@@ -16,7 +16,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.merging import RecordChange, changes_from, merged
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.files.writing import write_atomically
-from pendel.core.runs.places import next_run_path
+from pendel.core.runs.record.places import next_run_path
 from pendel.core.trust import brings_allowed_c
 from pendel.remote.messages import NO_METHOD, Call, WrongCall
 

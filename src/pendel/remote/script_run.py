@@ -23,7 +23,7 @@ from platformdirs import user_cache_dir
 
 from pendel.core.drive.merging import RecordChange, changes_from
 from pendel.core.plant.compiler import plain_environment
-from pendel.core.runs.child import begin
+from pendel.core.runs.confined.child import begin
 from pendel.core.temporary import temporary_folder
 from pendel.remote.channels import LineReader
 from pendel.remote.messages import Call, WrongCall, answer_to

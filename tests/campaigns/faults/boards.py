@@ -21,7 +21,7 @@ from pendel.core.bench.master import Master
 from pendel.core.bench.sampling import Sampler
 from pendel.core.bench.trigger import Trigger
 from pendel.core.drive.file import load
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.campaigns.faults.report import Boundary
 
 DOOR = Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel"

@@ -14,7 +14,7 @@ from pendel.core.live.board import Flash
 from pendel.core.plant.runtime import load
 from pendel.core.processes import answers
 from pendel.core.processes.worker import Answered, RunFailed, RunFinished
-from pendel.core.runs.measures import StepMeasures
+from pendel.core.runs.record.measures import StepMeasures
 from tests.campaigns.faults.report import Boundary
 
 

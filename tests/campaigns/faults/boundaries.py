@@ -30,9 +30,9 @@ from pendel.core.processes.worker import RunFailed, RunFinished, Worker
 from pendel.core.quantities.expressions import names_in, read_equation, renamed, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import unit
-from pendel.core.runs import kept
-from pendel.core.runs.evaluating import READING, EvaluatorProcess
-from pendel.core.runs.simulate import reopen
+from pendel.core.runs.preparing.simulate import reopen
+from pendel.core.runs.record import kept
+from pendel.core.runs.record.evaluating import READING, EvaluatorProcess
 from tests.campaigns.faults import texts
 from tests.campaigns.faults.boards import board_answers
 from tests.campaigns.faults.borders import forged_answer, stranger

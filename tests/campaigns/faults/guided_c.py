@@ -17,7 +17,7 @@ import pendel
 from pendel.core.drive.file import load
 from pendel.core.firmware import board_image
 from pendel.core.plant.program import RunSettings
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 ROOT = Path(__file__).parents[3]
 CORPUS, FAILED = ROOT / "build" / "guided" / "slave", ROOT / "build" / "faults"

@@ -28,8 +28,8 @@ def look() -> None:
     from pendel.core.errors import PendelError
     from pendel.core.plant import compiler
     from pendel.core.plant.program import RunSettings
-    from pendel.core.runs import simulate
-    from pendel.core.runs.simulate import prepare, run_drive
+    from pendel.core.runs.preparing import simulate
+    from pendel.core.runs.preparing.simulate import prepare, run_drive
     from tests.campaigns.truth.slices import in_slices
 
     real = compiler.run_compiler

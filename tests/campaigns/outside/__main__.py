@@ -27,7 +27,7 @@ from pendel.core.fmu.variables import Unit, What
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.plant.compiler import build_library
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.simulate import endless_settings, prepare
+from pendel.core.runs.preparing.simulate import endless_settings, prepare
 from pendel.core.verbs import live_values
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -242,10 +242,10 @@ WAYS = (
 
 def check_linear_models(python):
     """SLICOT by slycot and python-control: minimal order and response, margins, the peak of S."""
-    from pendel.core.loops.between import model_between
-    from pendel.core.loops.margins import margins
-    from pendel.core.loops.realisation import minimal
-    from pendel.core.loops.transfer import Ends
+    from pendel.core.loops.models.margins import margins
+    from pendel.core.loops.models.realisation import minimal
+    from pendel.core.loops.models.transfer import Ends
+    from pendel.core.loops.regulators.between import model_between
 
     ours, arrays = {}, {}
     for name, source, target, opened, at in WAYS:

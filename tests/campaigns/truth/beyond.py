@@ -26,7 +26,7 @@ from pendel.core.errors import PendelError
 from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.ship import replay
 from pendel.core.plant.runtime import load
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.campaigns.truth.blocks import TICK, TURNING, WORDS, control_kinds, sizes_while
 from tests.campaigns.truth.report import Tally
 

@@ -23,7 +23,7 @@ from pendel.core.errors import PendelError
 from pendel.core.firmware.processors import COMPILER, PROCESSORS, Processor, emulate, missing_tools
 from pendel.core.firmware.ship import EXACT
 from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.campaigns.truth.blocks import deck_of, shapes, sizes_while
 from tests.campaigns.truth.report import Tally
 

@@ -21,7 +21,7 @@ from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.ship import replay
 from pendel.core.plant.compiler import UNIT
 from pendel.core.plant.runtime import load, pointer
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.campaigns.truth.report import Tally
 
 LONG_RUN = """#include <math.h>

@@ -17,8 +17,8 @@ import pendel
 from pendel.core.drive.file import load, save
 from pendel.core.equations.context import stacked
 from pendel.core.errors import PendelError
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record.kept import KeptRun
 from tests.campaigns.truth.drives import Case
 from tests.campaigns.truth.report import Tallies, Tally
 
@@ -129,7 +129,7 @@ def growth(case: Case, wanted: np.ndarray, times: np.ndarray) -> float:
 
 
 def energy(case: Case, run: KeptRun, tally: Tally, tolerance: str) -> None:
-    from pendel.core.runs.balance import balance
+    from pendel.core.runs.remarks.balance import balance
 
     of = balance(run, 0.0, run.end)
     size = max(abs(of.supplied), abs(of.heat), abs(of.delivered), abs(of.stored))

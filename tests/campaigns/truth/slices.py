@@ -10,7 +10,7 @@ import numpy as np
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import Inputs, Outcome, Program, RunSettings
 from pendel.core.plant.simulator import Recorded, Simulator
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 from tests.campaigns.truth.drives import Case
 from tests.campaigns.truth.report import Tally
 

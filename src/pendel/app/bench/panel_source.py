@@ -79,7 +79,7 @@ class PanelSource:
 
     @property
     def infos(self) -> dict:
-        from pendel.core.runs.simulate import signal_infos
+        from pendel.core.runs.preparing.simulate import signal_infos
 
         return signal_infos(self.session.drive)
 

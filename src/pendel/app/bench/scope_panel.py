@@ -32,7 +32,7 @@ from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 FRAME_MS, SPECTRUM_MS = 33, 120
 SOME_ROWS, FEW_ROWS = 124, 78

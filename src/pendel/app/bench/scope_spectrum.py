@@ -8,7 +8,7 @@ from pendel.app.plots.plot import Plot
 from pendel.app.widgets.theme import trace_colour
 from pendel.core.bench.description import Channel
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.spectra import spectrum_of_samples
+from pendel.core.runs.found.spectra import spectrum_of_samples
 
 ROUNDING = 1e-9
 """Of the largest value: lines below are none."""

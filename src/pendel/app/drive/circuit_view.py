@@ -16,7 +16,7 @@ from pendel.core.catalogue.declare import Drawing, Element, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 FLOWS = 1e-3
 """Share of its largest current from which a device counts as conducting."""

@@ -19,7 +19,7 @@ from pendel.core.check.targets import VARY
 from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import number_text
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.vocabulary import Group
 
 

@@ -71,7 +71,7 @@ from pendel.core.processes.requests import (
     WriteRequest,
 )
 from pendel.core.quantities.expressions import value_in_field
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 
 LONGEST_CHECK = 600.0
 """Seconds that building and checking may take."""

@@ -10,9 +10,9 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from pendel.app.widgets.basic import Elided, clear, column, label, rule
 from pendel.app.widgets.theme import tokens
-from pendel.core.loops.gains import GAIN_UNITS
-from pendel.core.loops.margins import Margins
-from pendel.core.loops.tuning import LoopAnalysis, LoopStudy
+from pendel.core.loops.models.margins import Margins
+from pendel.core.loops.tuning.gains import GAIN_UNITS
+from pendel.core.loops.tuning.tuning import LoopAnalysis, LoopStudy
 from pendel.core.quantities.units import figure, number_text
 
 

@@ -12,7 +12,7 @@ from pendel.app.loops.figures import gain_unit
 from pendel.app.loops.wishes import PLACES, place_on, slider, value_on
 from pendel.app.widgets.basic import Field, clear, column, label, row
 from pendel.core.errors import ExpressionProblem
-from pendel.core.loops.tuning import LoopStudy
+from pendel.core.loops.tuning.tuning import LoopStudy
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure

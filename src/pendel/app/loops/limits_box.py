@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QWidget
 
 from pendel.app.widgets.basic import Field, button, column, label, row, wrapped
 from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.loops.within_limits import Goal, Limits, Searched
+from pendel.core.loops.tuning.within_limits import Goal, Limits, Searched
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text

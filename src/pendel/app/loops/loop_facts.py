@@ -9,12 +9,12 @@ import numpy as np
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.find import Loop
-from pendel.core.loops.measured import Measured, MeasuredDrive
-from pendel.core.loops.tuning import LoopStatus, LoopStudy
+from pendel.core.loops.regulators.find import Loop
+from pendel.core.loops.regulators.measured import Measured, MeasuredDrive
+from pendel.core.loops.tuning.tuning import LoopStatus, LoopStudy
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.kept import SignalInfo
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
+from pendel.core.runs.record.kept import SignalInfo
 from pendel.core.vocabulary import SignalRole
 
 

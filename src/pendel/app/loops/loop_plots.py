@@ -19,9 +19,9 @@ from pendel.app.loops.drawings import (
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.theme import tokens
-from pendel.core.loops.margins import NOTHING, unwrapped_phase
-from pendel.core.loops.tolerances import Tolerated
-from pendel.core.loops.tuning import LoopAnalysis
+from pendel.core.loops.models.margins import NOTHING, unwrapped_phase
+from pendel.core.loops.tuning.tolerances import Tolerated
+from pendel.core.loops.tuning.tuning import LoopAnalysis
 from pendel.core.quantities.units import figure, number_text
 
 APART = 0.8

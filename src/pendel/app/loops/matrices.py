@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QDialog, QTabWidget, QWidget
 
 from pendel.app.widgets.basic import column, wrapped
 from pendel.app.widgets.figure_table import FigureTable
-from pendel.core.loops.looked_at import LookedAt
+from pendel.core.loops.judging.looked_at import LookedAt
 from pendel.core.quantities.units import figure
 
 

@@ -20,14 +20,14 @@ from pendel.app.widgets.pictures import with_picture_menu
 from pendel.app.widgets.theme import tokens
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.loops.calming import By, Calming, command_for
-from pendel.core.loops.modes import Chain, Mechanics, Mode
-from pendel.core.loops.transfer import ANY, PLACES, REST, offered
+from pendel.core.loops.mechanics.calming import By, Calming, command_for
+from pendel.core.loops.mechanics.modes import Chain, Mechanics, Mode
+from pendel.core.loops.models.transfer import ANY, PLACES, REST, offered
 from pendel.core.processes.requests import CalmRequest, ModesRequest
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 from pendel.core.trust import brings_allowed_c
 
 AT_REST = "at rest, everything in contact"

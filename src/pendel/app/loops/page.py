@@ -41,18 +41,18 @@ from pendel.core.drive.commands import Command
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
-from pendel.core.loops.gains import take_gains
-from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.rules import RULES
-from pendel.core.loops.tuning import (
+from pendel.core.loops.regulators.judged_at import JudgedAt
+from pendel.core.loops.regulators.usual_ways import usual_ways
+from pendel.core.loops.tuning.gains import take_gains
+from pendel.core.loops.tuning.rules import RULES
+from pendel.core.loops.tuning.tuning import (
     LoopAnalysis,
     LoopStatus,
     LoopStudy,
     default_crossover,
 )
-from pendel.core.loops.usual_ways import usual_ways
 from pendel.core.quantities.units import figure
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 
 LIMITS, HAND = "limits", "hand"
 """Choices of the rules' box that are no rules."""

@@ -15,8 +15,8 @@ from pendel.app.session.session import Session
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.tuning import LoopAnalysis, LoopStatus, LoopStudy
-from pendel.core.loops.within_limits import Goal, Limits, Search, TunedLoops, tune
+from pendel.core.loops.tuning.tuning import LoopAnalysis, LoopStatus, LoopStudy
+from pendel.core.loops.tuning.within_limits import Goal, Limits, Search, TunedLoops, tune
 
 
 class Searching(QObject):

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QHideEvent, QPainter, QPaintEvent, QPen, QPolygonF, QSho
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from pendel.app.widgets.theme import colour, font
-from pendel.core.loops.modes import Chain, Mode
+from pendel.core.loops.mechanics.modes import Chain, Mode
 from pendel.core.quantities.units import number_text
 
 FRAME_MS, SWING = 40, 1.6

@@ -11,9 +11,9 @@ from pendel.app.session.jobs import TOLERATE, End, Job
 from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.session import Session
 from pendel.core.drive.file import to_text
-from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.tolerances import Tolerated
-from pendel.core.loops.tuning import LoopStudy
+from pendel.core.loops.regulators.judged_at import JudgedAt
+from pendel.core.loops.tuning.tolerances import Tolerated
+from pendel.core.loops.tuning.tuning import LoopStudy
 from pendel.core.processes.requests import TolerateRequest
 from pendel.core.trust import brings_allowed_c
 

@@ -12,7 +12,7 @@ from pendel.app.loops.way_fields import SignalBox
 from pendel.app.widgets.basic import Field, button, column, label, row, wrapped
 from pendel.core.drive.document import Drive, renamed_signal
 from pendel.core.errors import ExpressionProblem
-from pendel.core.loops.tolerances import Tolerated
+from pendel.core.loops.tuning.tolerances import Tolerated
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import number_text

@@ -12,8 +12,8 @@ from PyQt6.QtWidgets import QComboBox, QCompleter, QFormLayout, QListWidget, QWi
 from pendel.app.widgets.basic import column, label
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.core.drive.document import Drive, KeptTransfer, renamed_signal
-from pendel.core.loops.transfer import ANY, PLACES_OF_WAYS, offered
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.loops.models.transfer import ANY, PLACES_OF_WAYS, offered
+from pendel.core.runs.preparing.simulate import signal_infos
 
 
 class SignalBox(QComboBox):

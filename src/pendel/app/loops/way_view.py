@@ -42,14 +42,14 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, FileProblem
-from pendel.core.loops.kept_sweeps import keep_sweep, kept_sweep
-from pendel.core.loops.looked_at import LookedAt
-from pendel.core.loops.margins import unwrapped_phase
-from pendel.core.loops.realisation import Pole
-from pendel.core.loops.sweep import SweptPoint, usual_frequencies
+from pendel.core.loops.judging.looked_at import LookedAt
+from pendel.core.loops.models.kept_sweeps import keep_sweep, kept_sweep
+from pendel.core.loops.models.margins import unwrapped_phase
+from pendel.core.loops.models.realisation import Pole
+from pendel.core.loops.models.sweep import SweptPoint, usual_frequencies
 from pendel.core.processes.requests import SweepRequest, TransferRequest
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 from pendel.core.trust import brings_allowed_c
 
 PIECE = 2

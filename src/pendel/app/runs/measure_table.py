@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QDialog, QWidget
 
 from pendel.app.widgets.basic import button, column, label, row
 from pendel.app.widgets.figure_table import FigureTable
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 
 class MeasureTable(QDialog):

@@ -14,8 +14,8 @@ from pendel.app.widgets.basic import column, label, row
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import colour, font, trace_colour
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.modes import Modes, by_mode, modes_of, powers_of, state_machines
+from pendel.core.runs.found.modes import Modes, by_mode, modes_of, powers_of, state_machines
+from pendel.core.runs.record.kept import KeptRun
 
 HEAD, ROW, BAR = 108, 20, 24
 """px: all but the table's rows, one of these, the bar."""

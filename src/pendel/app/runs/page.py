@@ -41,9 +41,9 @@ from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.measures import Place, measures_at
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.run_roles import signals_of
-from pendel.core.runs.vectors import machines, needed
+from pendel.core.runs.found.run_roles import signals_of
+from pendel.core.runs.found.vectors import machines, needed
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.vocabulary import SignalRole
 from pendel.core.wording import sentence_case
 

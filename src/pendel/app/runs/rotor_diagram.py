@@ -16,8 +16,8 @@ from pendel.app.session.jobs import ROTOR, End, Job, Jobs
 from pendel.app.widgets.basic import button, clear, column, label, row
 from pendel.app.widgets.theme import colour, font, trace_colour
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.vectors import Vectors, angle_key, machines
+from pendel.core.runs.found.vectors import Vectors, angle_key, machines
+from pendel.core.runs.record.kept import KeptRun
 
 HEIGHT = 270
 NAMES = (("current", "A"), ("voltage", "V"), ("flux", "Wb"))

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.vectors import Vectors, current_limits, current_path, link_voltage, vectors_at
+from pendel.core.runs.found.vectors import Vectors, current_limits, current_path, link_voltage, vectors_at
+from pendel.core.runs.record.kept import KeptRun
 
 
 @dataclass(frozen=True)

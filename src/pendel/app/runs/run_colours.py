@@ -17,7 +17,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.errors import PendelError
 from pendel.core.quantities.units import number_text
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 BY_RUN = "run"
 FEWEST = 3

@@ -13,8 +13,8 @@ from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import trace_colour
 from pendel.core.drive import commands, file
 from pendel.core.errors import FileProblem, PendelError
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.rounding import listed
+from pendel.core.runs.record.kept import KeptRun
+from pendel.core.runs.remarks.rounding import listed
 from pendel.core.wording import megabytes
 
 MOST_TICKED = 12

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 
 from pendel.app.widgets.theme import colour, font
-from pendel.core.runs.sectors import Sectors
+from pendel.core.runs.found.sectors import Sectors
 
 
 class Bands(pg.GraphicsObject):

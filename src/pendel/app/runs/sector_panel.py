@@ -13,8 +13,8 @@ from pendel.app.widgets.basic import column, label, row
 from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.control.sectors import FIRST_EDGE, HALLS, TABLE
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.sectors import Sectors, rotor_angle, sector_signals, sectors_of
+from pendel.core.runs.found.sectors import Sectors, rotor_angle, sector_signals, sectors_of
+from pendel.core.runs.record.kept import KeptRun
 
 HEIGHT = 250
 WORDS = {1: "+", -1: "−", 0: "open"}

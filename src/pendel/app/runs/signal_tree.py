@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeWidget, QTreeWi
 
 from pendel.app.widgets.signal_drag import signals_mime
 from pendel.app.widgets.theme import colour, font
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 USED_LAST = "Used last"
 MANY = 4

@@ -13,8 +13,8 @@ from pendel.app.widgets.timers import Later
 from pendel.core.measures import Measure, Place, Span, measures_at
 from pendel.core.measures.declare import STRETCHES_ALONE
 from pendel.core.quantities.units import figure
-from pendel.core.runs.balance import balance
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
+from pendel.core.runs.remarks.balance import balance
 
 BESIDE = 3
 """Measures of a signal that stand beside each other; further ones have a row of their own."""

@@ -11,9 +11,9 @@ import numpy as np
 
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.powers import Powers, powers
-from pendel.core.runs.spectra import Spectrum, spectrum_of, whole_periods
+from pendel.core.runs.found.powers import Powers, powers
+from pendel.core.runs.found.spectra import Spectrum, spectrum_of, whole_periods
+from pendel.core.runs.record.kept import KeptRun
 
 
 @dataclass(frozen=True)

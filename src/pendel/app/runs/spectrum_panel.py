@@ -20,9 +20,9 @@ from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.display_units import factor
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.spectra import Spectrum
+from pendel.core.runs.found.spectra import Spectrum
+from pendel.core.runs.record.display_units import factor
+from pendel.core.runs.record.kept import KeptRun
 
 SHOWN_LINES = 40
 MOST_MULTIPLES, TAG_WIDTH = 8, 34.0

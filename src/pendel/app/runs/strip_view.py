@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from pendel.core.drive.views import MOST_SIGNALS, MOST_STRIPS, View, ViewStrip
-from pendel.core.runs.display_units import factor
+from pendel.core.runs.record.display_units import factor
 
 if TYPE_CHECKING:
     from pendel.app.runs.strips import Strips

@@ -28,9 +28,9 @@ from pendel.app.widgets.pictures import offer_pictures
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
 from pendel.core.drive.views import View
-from pendel.core.runs.display_units import OTHERS, ShownUnits, factor
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.sectors import Sectors
+from pendel.core.runs.found.sectors import Sectors
+from pendel.core.runs.record.display_units import OTHERS, ShownUnits, factor
+from pendel.core.runs.record.kept import KeptRun
 
 ANYBODYS = ("power", "loss", "voltage", "current")
 """Signals that say little without their card."""

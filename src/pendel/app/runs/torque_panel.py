@@ -20,10 +20,10 @@ from pendel.core.drive import file
 from pendel.core.errors import PendelError, RunProblem
 from pendel.core.heat.held import Held
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.run_roles import signals_of
-from pendel.core.runs.torque_speed import most_torque, path, turning_machines
-from pendel.core.runs.vectors import link_voltage
+from pendel.core.runs.found.run_roles import signals_of
+from pendel.core.runs.found.torque_speed import most_torque, path, turning_machines
+from pendel.core.runs.found.vectors import link_voltage
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.vocabulary import SignalRole
 
 HEIGHT = 250

@@ -19,7 +19,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import COMBINED, SAMPLED, WAYS, Plan, Varied
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.stepping import own_unit
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 from pendel.core.series.columns import known_functions, read_column
 from pendel.core.series.loop_figures import MARGINS
 from pendel.core.series.points import points_of

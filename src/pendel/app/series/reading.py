@@ -13,7 +13,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import FileProblem
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.series.gathered import Gathered
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State, adopt, state_of

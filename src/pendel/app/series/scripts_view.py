@@ -33,7 +33,7 @@ from pendel.core.drive import script_edits
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.merging import RecordChange
 from pendel.core.errors import PendelError
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 from pendel.core.trust import allow_script, is_script_allowed
 from pendel.remote.as_python import script_of
 from pendel.remote.beginnings import beginnings

@@ -18,7 +18,7 @@ from pendel.core.drive.nesting import members, resolved
 from pendel.core.quantities.expressions import is_plain
 from pendel.core.quantities.tokens import without_remark
 from pendel.core.quantities.units import figure, number_text, si_unit, unit
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 
 def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[str, str]:

@@ -11,14 +11,14 @@ from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
-from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.modes import Mechanics
+from pendel.core.loops.mechanics.modes import Mechanics
+from pendel.core.loops.regulators.judged_at import JudgedAt
 from pendel.core.processes.requests import JudgeRequest
 from pendel.core.processes.worker import Beside
 from pendel.core.trust import brings_allowed_c
 
 if TYPE_CHECKING:
-    from pendel.core.loops.tuning import LoopStatus
+    from pendel.core.loops.tuning.tuning import LoopStatus
 
 LONGEST_JUDGING = 600.0
 """Seconds that it may take to order a drive and to judge its loops, with the runs that this takes."""
@@ -44,7 +44,7 @@ def judged_beside(
 ) -> Study:
     """Another process orders and judges; here it is waited for. Raises `Stopped`."""
     from pendel.core.check.typed_c import refused_c
-    from pendel.core.loops.judgement import statuses_of  # slow to load, and not needed to start
+    from pendel.core.loops.judging.judgement import statuses_of  # slow to load, and not needed to start
 
     try:
         if refused := refused_c(drive):

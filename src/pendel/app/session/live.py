@@ -22,7 +22,7 @@ from pendel.core.drive.file import to_text
 from pendel.core.errors import FileProblem
 from pendel.core.live.client import LiveRun, bring
 from pendel.core.live.frames import LiveFrame
-from pendel.core.runs.kept import KeptRun, SignalInfo
+from pendel.core.runs.record.kept import KeptRun, SignalInfo
 from pendel.core.trust import brings_c
 
 if TYPE_CHECKING:
@@ -95,7 +95,7 @@ class Live(QObject):
         return self.status.get("state") in ("paused", "ended")
 
     def start(self) -> None:
-        from pendel.core.runs.simulate import signal_infos  # slow to load, and not needed to start the window
+        from pendel.core.runs.preparing.simulate import signal_infos  # slow to load, and not needed to start the window
 
         if self.run is not None or not self.may_run():
             return
@@ -245,8 +245,8 @@ class Live(QObject):
         evaluator = self.session.shelf.evaluator
 
         def work(job: Job) -> KeptRun:
-            from pendel.core.runs import kept
-            from pendel.core.runs.simulate import reopen
+            from pendel.core.runs.preparing.simulate import reopen
+            from pendel.core.runs.record import kept
 
             bring(Path(path), keeping.target)
             run = reopen(keeping.target, evaluator.content) if keeping.own_c else kept.load(keeping.target)

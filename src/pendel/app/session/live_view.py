@@ -6,8 +6,8 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from pendel.core.runs.display_units import ShownUnits
-from pendel.core.runs.kept import SignalInfo, Trace
+from pendel.core.runs.record.display_units import ShownUnits
+from pendel.core.runs.record.kept import SignalInfo, Trace
 
 NAME = "Live"
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from pendel.core.quantities.units import figure
 
 if TYPE_CHECKING:
-    from pendel.core.loops.tuning import LoopStatus  # slow to load, and not needed to start
+    from pendel.core.loops.tuning.tuning import LoopStatus  # slow to load, and not needed to start
 
 
 def loop_state(status: LoopStatus) -> tuple[str, str]:

@@ -20,7 +20,7 @@ from pendel.core.drive.merging import RecordChange, merged
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.files.writing import write_atomically
 from pendel.core.processes.requests import OrderRequest
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 ANSWERED_WITHIN = 60.0
 """s in which the window takes its turn."""
@@ -86,7 +86,7 @@ class WindowOwner(QObject):
 
     def keep(self, run: bytes, name: str) -> str:
         """Bring it to the drive's runs, and read it there as one from elsewhere."""
-        from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed to start
+        from pendel.core.runs.preparing.simulate import is_ordered, reopen  # slow to load, and not needed to start
 
         session = self.session
         which, (path, called) = session.which, self._in_window(session.shelf.next_place)
@@ -144,7 +144,7 @@ def reopen_ordered(
     reopen: Callable[..., KeptRun],
 ) -> KeptRun:
     """A kept run, whose drive is ordered by another process where that was not done before. Raises `PendelError`."""
-    from pendel.core.runs import kept
+    from pendel.core.runs.record import kept
 
     drive = file.from_text(kept.load(path, content).drive_text)
     if not is_ordered(drive):

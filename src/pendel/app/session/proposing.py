@@ -9,7 +9,7 @@ from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.session import Session
 from pendel.core.drive.document import TABLES, Drive
 from pendel.core.drive.file import to_text
-from pendel.core.loops.judged_at import JudgedAt
+from pendel.core.loops.regulators.judged_at import JudgedAt
 from pendel.core.processes.requests import ProposeRequest
 from pendel.core.trust import brings_allowed_c
 
@@ -31,7 +31,7 @@ class Proposing(QObject):
         self.session.jobs.start(PROPOSE, lambda job: self._propose(job, drive, at), lambda job: self._take(job, drive))
 
     def _propose(self, job: Job, drive: Drive, at: JudgedAt):
-        from pendel.core.loops.judgement import command_for  # slow to load, and not needed to start
+        from pendel.core.loops.judging.judgement import command_for  # slow to load, and not needed to start
 
         request = ProposeRequest(to_text(drive), at, at.runs and brings_allowed_c(drive))
         answer = self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)

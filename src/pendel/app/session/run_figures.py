@@ -11,9 +11,9 @@ import numpy as np
 from pendel.core.measures import Place, Span, measures_at
 from pendel.core.measures.declare import BAND
 from pendel.core.quantities.units import figure
-from pendel.core.runs.balance import balance_keys
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.run_roles import machine_currents, signals_with
+from pendel.core.runs.found.run_roles import machine_currents, signals_with
+from pendel.core.runs.record.kept import KeptRun
+from pendel.core.runs.remarks.balance import balance_keys
 from pendel.core.vocabulary import SignalRole
 
 

@@ -19,9 +19,9 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.processes.requests import RunRequest
 from pendel.core.processes.worker import RunFailed, RunFinished, Worker
-from pendel.core.runs import kept
-from pendel.core.runs.evaluating import EvaluatorProcess
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record import kept
+from pendel.core.runs.record.evaluating import EvaluatorProcess
+from pendel.core.runs.record.kept import KeptRun
 
 LOOK = 0.01
 """Seconds between two looks at whether to stop, and at how far the run has come."""
@@ -33,7 +33,7 @@ def ready_to_show(
     """A run, brought to its place (where C of a user ran, as if it came from elsewhere), with the signals
     that will be shown at once: for a long switching run evaluating them takes as long as the run. Raises
     `FileProblem`."""
-    from pendel.core.runs.simulate import reopen  # slow to load, and not needed to start
+    from pendel.core.runs.preparing.simulate import reopen  # slow to load, and not needed to start
 
     path = answer.keep()
     run = reopen(path, evaluator.content) if own_c else kept.load(path)

@@ -25,10 +25,10 @@ from pendel.core.errors import FileProblem, PendelError, Stopped
 from pendel.core.freed import give_back_now
 from pendel.core.processes.requests import OrderRequest
 from pendel.core.processes.worker import Beside
-from pendel.core.runs import kept
-from pendel.core.runs.display_units import OTHERS, ShownUnits
-from pendel.core.runs.evaluating import EvaluatorProcess
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record import kept
+from pendel.core.runs.record.display_units import OTHERS, ShownUnits
+from pendel.core.runs.record.evaluating import EvaluatorProcess
+from pendel.core.runs.record.kept import KeptRun
 
 MOST_RUNS = 40
 HIDDEN_BYTES = 24 << 20
@@ -149,7 +149,7 @@ class RunShelf(QObject):
             self._bring([run], run.file.parent, moved=True)
 
     def _bring(self, runs: Sequence[KeptRun], before: Path, moved: bool) -> None:
-        from pendel.core.loops.kept_sweeps import NAME  # slow to load, and not needed to start
+        from pendel.core.loops.models.kept_sweeps import NAME  # slow to load, and not needed to start
 
         files = {run.file: run for run in runs if run.file is not None}
         beside = [before / NAME] if (before / NAME).is_file() else []
@@ -316,7 +316,7 @@ def kept_runs(
 ) -> ReadRuns:
     """The newest runs kept in a folder of which none was ``seen``. Files are read by
     ``evaluator``. What has to be ordered for them is ordered by another process, since that would hold up this one."""
-    from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
+    from pendel.core.runs.preparing.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
 
     runs, problems = [], []
     there = sorted((p for p in folder.glob("run*.h5") if p.is_file() and p not in seen), key=age)

@@ -36,11 +36,11 @@ from pendel.core.drive.views import View
 from pendel.core.envelope.origin import older_maps
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.heat.held import Held
-from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.modes import Mechanics
+from pendel.core.loops.mechanics.modes import Mechanics
+from pendel.core.loops.regulators.judged_at import JudgedAt
 from pendel.core.measures.declare import BAND
 from pendel.core.processes.worker import Beside
-from pendel.core.runs.kept import KeptRun, Remark
+from pendel.core.runs.record.kept import KeptRun, Remark
 from pendel.core.worked_out import at_once
 
 AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from pendel.app.session.jobs import EVALUATE, MOMENT, Job, Jobs
 from pendel.app.session.sparks import draw_ahead
 from pendel.app.widgets.timers import Later
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 LONG = 60_000
 """Points of a trace from which a run is long. Shorter ones are evaluated where they are shown, within a

@@ -8,8 +8,8 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from pendel.app.session.live_view import LiveView
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.spectra import integral
+from pendel.core.runs.found.spectra import integral
+from pendel.core.runs.record.kept import KeptRun
 
 NOTHING = np.empty((0, 2))
 _sparks: WeakKeyDictionary[KeptRun, dict[str, np.ndarray]] = WeakKeyDictionary()

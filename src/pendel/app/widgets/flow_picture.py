@@ -8,8 +8,8 @@ from PyQt6.QtWidgets import QWidget
 
 from pendel.app.widgets.theme import colour, font
 from pendel.core.quantities.units import figure
-from pendel.core.runs.flow_layout import Band, Block, FlowLayout, laid_out
-from pendel.core.runs.flows import EnergyFlows
+from pendel.core.runs.found.flow_layout import Band, Block, FlowLayout, laid_out
+from pendel.core.runs.found.flows import EnergyFlows
 
 BAR = 12.0
 MARGIN, TOP, BOTTOM = 26.0, 52.0, 46.0

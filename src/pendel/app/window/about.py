@@ -24,7 +24,7 @@ def show_about(parent: QWidget, confined: str) -> None:
 
 def what_was_left_out() -> list[str]:
     """Sentences on what installed packages offer and could not be taken."""
-    from pendel.core.loops.rules import RULES  # slow to load, and not needed to start
+    from pendel.core.loops.tuning.rules import RULES  # slow to load, and not needed to start
 
     for table in (METHODS, MEASURES, RULES):
         len(table)  # which loads it

@@ -15,7 +15,7 @@ from pendel.core.errors import DriveProblem, ExpressionProblem, FileProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.vocabulary.levels import OURS
 
 WORDS = (

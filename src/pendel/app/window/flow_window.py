@@ -14,8 +14,8 @@ from pendel.app.widgets.figure_tree import FigureTree
 from pendel.app.widgets.flow_picture import FlowPicture
 from pendel.core.processes.requests import FlowsRequest
 from pendel.core.quantities.units import figure
-from pendel.core.runs.flows import EnergyFlows, NodeEnergy
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.found.flows import EnergyFlows, NodeEnergy
+from pendel.core.runs.record.kept import KeptRun
 
 LONGEST = 600.0
 """s."""

@@ -12,7 +12,7 @@ from pendel.app.widgets.theme import colour
 from pendel.app.widgets.timers import Later
 from pendel.core.drive.findings import Finding
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 
 class Dot(QWidget):

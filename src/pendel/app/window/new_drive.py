@@ -29,7 +29,7 @@ from pendel.core.catalogue.goals.table import GOALS
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive.document import Drive
 from pendel.core.errors import PendelError
-from pendel.core.loops.judged_at import JudgedAt
+from pendel.core.loops.regulators.judged_at import JudgedAt
 from pendel.core.quantities.units import figure, with_symbols
 
 LOOK_AFTER_MS, JUDGE_AFTER_MS = 120, 500

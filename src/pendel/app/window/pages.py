@@ -13,7 +13,7 @@ from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import file
-from pendel.core.loops.rules.table import RULES
+from pendel.core.loops.tuning.rules.table import RULES
 
 
 def load_ahead() -> Thread:

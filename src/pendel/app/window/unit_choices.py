@@ -11,7 +11,7 @@ from PyQt6.QtGui import QAction
 
 from pendel.app.session.preferences import ANGLES, SPEEDS, VELOCITIES, Preferences
 from pendel.app.session.session import Session
-from pendel.core.runs.display_units import OTHERS, SPEED
+from pendel.core.runs.record.display_units import OTHERS, SPEED
 
 DECLARED = {SPEEDS: SPEED, ANGLES: "rad", VELOCITIES: "m/s"}
 """What signals are declared with, by the preference in which they are shown."""

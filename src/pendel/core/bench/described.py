@@ -9,7 +9,7 @@ from pendel.core.controllers.numbers.lowering import Lowered
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveHasFindings
 from pendel.core.plant.program import profiles_of
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 EMPTY = "The control deck is empty: there is nothing to load. Add a regulator on Drive."
 

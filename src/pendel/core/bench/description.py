@@ -19,7 +19,7 @@ from pendel.core.firmware.board_image import checksum_of
 from pendel.core.firmware.places import PlaceRole, code_places, size_of
 from pendel.core.firmware.values import ValueFacts, values_of
 from pendel.core.quantities.units import unit as unit_of
-from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.preparing.simulate import signal_infos
 
 CONTROLLER, BOARD = 0, 1
 """Extensions of addresses; see ``pd_board.h``."""

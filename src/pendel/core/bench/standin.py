@@ -19,7 +19,7 @@ from typing import Any
 
 from pendel.core.bench.doors import CanDoor, Door, SerialDoor, TcpDoor, UdpDoor
 from pendel.core.bench.errors import BenchProblem
-from pendel.core.runs.child import end_with_parent, start
+from pendel.core.runs.confined.child import end_with_parent, start
 from pendel.core.temporary import temporary_folder
 
 MESSAGE, WIRE = 1 << 17, 1 << 16

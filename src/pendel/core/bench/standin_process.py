@@ -15,7 +15,7 @@ from typing import Any
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.standin import new_secret
 from pendel.core.plant.compiler import plain_environment
-from pendel.core.runs.child import started
+from pendel.core.runs.confined.child import started
 
 STARTING = 20.0
 """Seconds that it may take to start; on a busy machine, Python alone takes several."""

@@ -19,7 +19,7 @@ from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import evaluate, read
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, si_unit, unit
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.system.fold import PER, TORQUE
 
 MOST_CORNERS = 300

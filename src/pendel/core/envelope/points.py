@@ -12,11 +12,11 @@ from pendel.core.cores import usable_cores
 from pendel.core.envelope.bench import Bench
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.quantities.units import figure, unit
-from pendel.core.runs.balance import losses
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.measures import averages
-from pendel.core.runs.run_roles import signals_of
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.found.run_roles import signals_of
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record.kept import KeptRun
+from pendel.core.runs.record.measures import averages
+from pendel.core.runs.remarks.balance import losses
 from pendel.core.vocabulary import SignalRole
 
 AGREE, ENOUGH = 0.02, 1.5e-3

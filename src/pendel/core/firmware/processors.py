@@ -22,7 +22,7 @@ from pendel.core.errors import BuildProblem, PendelError
 from pendel.core.firmware.ship import inputs_of, replay, signals_of
 from pendel.core.plant.compiler import run_compiler
 from pendel.core.plant.runtime import load
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 COMPILER, EMULATOR = "arm-none-eabi-gcc", "qemu-system-arm"
 PACKAGES = "gcc-arm-none-eabi libnewlib-arm-none-eabi qemu-system-arm"

@@ -18,8 +18,8 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import fault
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
 from pendel.core.firmware.ship import angles_of, in_float64, signals_of
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.preparing.simulate import prepare, run_drive
+from pendel.core.runs.record.kept import KeptRun
 
 FEW = 16
 """Levels of a signal that is a mode, a sector or a step."""

@@ -13,7 +13,7 @@ from pendel.core.controllers.numbers.observed import observed_source
 from pendel.core.controllers.numbers.tree import assigned_often
 from pendel.core.firmware.ship import inputs_of, replay, signals_of
 from pendel.core.plant.runtime import load, pointer
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 
 DIGITS = 4
 """Of a size that is kept: its bound is doubled, so more would tell nothing."""

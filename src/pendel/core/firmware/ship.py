@@ -33,8 +33,8 @@ from pendel.core.firmware.typed_c import refused_typed_c, watch_typed_c
 from pendel.core.last_few import LastFew
 from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import address, load, pointer, time_loop
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.simulate import prepare, signal_infos
+from pendel.core.runs.preparing.simulate import prepare, signal_infos
+from pendel.core.runs.record.kept import KeptRun
 
 STRICT = (
     "-std=c99",

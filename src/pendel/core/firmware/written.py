@@ -17,7 +17,7 @@ from pendel.core.firmware.c_words import Line, Words, words_of
 from pendel.core.firmware.facts import BlockFacts, facts_of
 from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.values import ValueFacts, values_of
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.preparing.simulate import prepare
 
 
 @dataclass(frozen=True)

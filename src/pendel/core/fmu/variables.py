@@ -15,7 +15,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.nesting import full_name
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.plant.program import FLOWS, Inputs, Program
-from pendel.core.runs.simulate import Prepared, endless_settings, prepare, prepare_run
+from pendel.core.runs.preparing.simulate import Prepared, endless_settings, prepare, prepare_run
 from pendel.core.vocabulary import Link
 
 

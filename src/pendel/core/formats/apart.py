@@ -79,7 +79,7 @@ def is_numbers(kind: np.dtype, size: int, maximum: int) -> bool:
 
 
 def main() -> int:
-    from pendel.core.runs.confine import confine
+    from pendel.core.runs.confined.confine import confine
 
     reader, maximum = {"mat": from_mat, "hdf": from_hdf}[sys.argv[1]], int(sys.argv[2])
     data = sys.stdin.buffer.read()

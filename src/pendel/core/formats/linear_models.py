@@ -14,8 +14,8 @@ import numpy as np
 
 from pendel.core.errors import FileProblem
 from pendel.core.files.writing import write_atomically
-from pendel.core.loops.realisation import minimal, zeros_of
-from pendel.core.loops.transfer import Transfer
+from pendel.core.loops.models.realisation import minimal, zeros_of
+from pendel.core.loops.models.transfer import Transfer
 
 ENDINGS = {".mat": "MAT", ".json": "JSON", ".csv": "CSV of the response", ".py": "Python"}
 

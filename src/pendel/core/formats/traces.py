@@ -10,8 +10,8 @@ import numpy as np
 
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.files.writing import written_whole
-from pendel.core.runs.display_units import factor
-from pendel.core.runs.kept import KeptRun, Trace
+from pendel.core.runs.record.display_units import factor
+from pendel.core.runs.record.kept import KeptRun, Trace
 
 Column = tuple[str, str, np.ndarray]
 """Name, unit and values."""

@@ -21,7 +21,7 @@ from pendel.core.plant.program import Inputs, Outcome
 from pendel.core.plant.recorded import Ring, Snapshot
 from pendel.core.plant.simulator import Simulator
 from pendel.core.quantities.units import figure
-from pendel.core.runs.simulate import Prepared, endless_settings, prepare
+from pendel.core.runs.preparing.simulate import Prepared, endless_settings, prepare
 from pendel.core.series.following import Following
 
 AGREE, SAME = 3e-4, 2e-3

@@ -19,7 +19,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import DriveProblem
 from pendel.core.heat.cut import Cut
 from pendel.core.plant.program import parameters_of
-from pendel.core.runs.simulate import Prepared, prepare
+from pendel.core.runs.preparing.simulate import Prepared, prepare
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 

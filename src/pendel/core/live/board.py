@@ -32,11 +32,11 @@ from pendel.core.plant.program import Inputs, Outcome, Program
 from pendel.core.plant.recorded import Ring
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.child import serve_confined
+from pendel.core.runs.confined.child import serve_confined
 
 if TYPE_CHECKING:
     from pendel.core.controllers.numbers.lowering import Lowered
-    from pendel.core.runs.simulate import Prepared
+    from pendel.core.runs.preparing.simulate import Prepared
 
 SLICE = 1e-3
 """Seconds by the clock between two looks at the link."""
@@ -109,7 +109,7 @@ class World:
 def idle_commands(prepared: Prepared) -> np.ndarray:
     """What a power stage gets while it is off: no number for gates, which opens them; of an averaged converter, which
     has none, the command of no voltage on average; else 0."""
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
 
     gates = {p.command: math.nan for p in prepared.structure.pulses}
     twin = prepared.drive.copy()
@@ -124,7 +124,7 @@ def world_of(text: str, *, own_c: bool) -> World:
     """Raises `PendelError` where the drive cannot run with its controller as shipped."""
     from pendel.core.drive.file import from_text
     from pendel.core.firmware.board_image import checksum_of
-    from pendel.core.runs.simulate import endless_settings, prepare
+    from pendel.core.runs.preparing.simulate import endless_settings, prepare
     from pendel.core.trust import allow_all_of
 
     drive = from_text(text)

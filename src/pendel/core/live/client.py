@@ -14,7 +14,7 @@ from typing import Any
 
 from pendel.core.errors import FileProblem
 from pendel.core.live.frames import LiveFrame, unpacked
-from pendel.core.runs.child import start
+from pendel.core.runs.confined.child import start
 from pendel.core.temporary import temporary_folder
 
 MESSAGE, WIRE = 1 << 18, 1 << 19

@@ -28,10 +28,10 @@ from pendel.core.plant.recorded import Latest, Ring
 from pendel.core.plant.rows import extremes, last_before, lean_library
 from pendel.core.plant.runtime import build_fastest, time_loop
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.child import serve_confined
+from pendel.core.runs.confined.child import serve_confined
 
 if TYPE_CHECKING:
-    from pendel.core.runs.simulate import Prepared
+    from pendel.core.runs.preparing.simulate import Prepared
 
 SLICE, BUSY = 2e-3, 2e-2
 """Seconds by the clock between two looks at the socket, and that may be computed between two."""
@@ -149,7 +149,7 @@ class LiveProcess:
         return SLICE * min(self.pace.factor, self._speed)
 
     def _end_of_run(self, simulator: Simulator) -> None:
-        from pendel.core.runs.simulate import outcome_sentence
+        from pendel.core.runs.preparing.simulate import outcome_sentence
 
         assert self.prepared is not None
         self.paused, self.status.state = True, "ended"
@@ -245,7 +245,7 @@ class LiveProcess:
         self.prepared, self.status.sentence = prepared, ""
 
     def _begin(self, prepared: Prepared) -> None:
-        from pendel.core.runs.simulate import endless_settings
+        from pendel.core.runs.preparing.simulate import endless_settings
 
         width = 1 + sum(prepared.structure.row_shape)
         signals = max(1, len(prepared.deck.signals))
@@ -379,7 +379,7 @@ class LiveProcess:
 
     def _keep(self, seconds: float, name: str, file: str) -> None:
         """The latest seconds as a run, in a file for whoever asked."""
-        from pendel.core.runs.kept import save
+        from pendel.core.runs.record.kept import save
 
         answer = {"path": file, "problem": ""}
         try:
@@ -390,7 +390,7 @@ class LiveProcess:
             self.wire.send(b"K" + json.dumps(answer).encode())
 
     def latest_run(self, seconds: float, name: str) -> Any:
-        from pendel.core.runs.kept import KeptRun
+        from pendel.core.runs.record.kept import KeptRun
 
         simulator, prepared = self.simulator, self.prepared
         assert simulator is not None and prepared is not None
@@ -435,7 +435,7 @@ def behind(older: Latest | None, latest: Latest) -> Latest:
 def prepared_or_why(text: str, *, own_c: bool) -> Prepared | str:
     """A drive ready to run, or a sentence why it is not."""
     from pendel.core.drive.file import from_text
-    from pendel.core.runs.simulate import prepare_run
+    from pendel.core.runs.preparing.simulate import prepare_run
     from pendel.core.trust import allow_all_of, refuse_strange_c
 
     try:

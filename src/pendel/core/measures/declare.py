@@ -17,9 +17,9 @@ from functools import cached_property
 import numpy as np
 
 from pendel.core.measures.levels import HELD, Move, first_moved, moves_of
-from pendel.core.runs.kept import KeptRun, Trace
-from pendel.core.runs.measures import DipMeasures, Pieces, StepMeasures, dip_measures, step_measures, window
-from pendel.core.runs.run_roles import machine_currents, signals_with
+from pendel.core.runs.found.run_roles import machine_currents, signals_with
+from pendel.core.runs.record.kept import KeptRun, Trace
+from pendel.core.runs.record.measures import DipMeasures, Pieces, StepMeasures, dip_measures, step_measures, window
 from pendel.core.vocabulary import SignalRole
 
 RESTS = 0.2

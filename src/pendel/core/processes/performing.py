@@ -49,8 +49,8 @@ def run_and_save(request: RunRequest, drive: Drive, watched: Watched, path: Path
     """A run's message, and whether it was stopped. Raises `DriveProblem` and `FileProblem`."""
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
-    from pendel.core.runs.kept import save
-    from pendel.core.runs.simulate import prepare_run, run_drive
+    from pendel.core.runs.preparing.simulate import prepare_run, run_drive
+    from pendel.core.runs.record.kept import save
 
     watch = Watch(watched.stop, watched.progress, watched.keeping)
     run = run_drive(prepare_run(drive), name=request.name, watch=watch)
@@ -66,12 +66,12 @@ def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
     from pendel.core.firmware.propose import in_closed_loop
     from pendel.core.firmware.ranges import sizes_in
     from pendel.core.firmware.ship import build_and_check
-    from pendel.core.runs.simulate import prepare, reopen
+    from pendel.core.runs.preparing.simulate import prepare, reopen
 
     path.write_bytes(request.run)
     try:
         if isinstance(request, FlowsRequest):
-            from pendel.core.runs.flows import flows_of
+            from pendel.core.runs.found.flows import flows_of
 
             return flows_of(reopen(path), request.begin, request.end)
         if isinstance(request, BestSplitRequest):
@@ -89,7 +89,7 @@ def with_a_run(request: WithRun, drive: Drive, path: Path) -> Any:
 
 
 def ordered(request: OrderRequest, drive: Drive, watched: Watched) -> None:
-    from pendel.core.runs.simulate import prepare_run
+    from pendel.core.runs.preparing.simulate import prepare_run
 
     prepare_run(drive)
 
@@ -107,46 +107,46 @@ def as_described(request: DescribeRequest, drive: Drive, watched: Watched) -> An
 
 
 def judged(request: JudgeRequest, drive: Drive, watched: Watched) -> Any:
-    from pendel.core.loops.judgement import judgement_of
+    from pendel.core.loops.judging.judgement import judgement_of
 
     return judgement_of(drive, watched.stopping, at=request.at)
 
 
 def proposed(request: ProposeRequest, drive: Drive, watched: Watched) -> Any:
-    from pendel.core.loops.judgement import proposed_gains
+    from pendel.core.loops.judging.judgement import proposed_gains
 
     return proposed_gains(drive, request.at, watched.stopping)
 
 
 def transferred(request: TransferRequest, drive: Drive, watched: Watched) -> Any:
-    from pendel.core.loops.looked_at import looked_at
+    from pendel.core.loops.judging.looked_at import looked_at
 
     return looked_at(drive, request.kept, watched.stopping)
 
 
 def swept(request: SweepRequest, drive: Drive, watched: Watched) -> Any:
-    from pendel.core.loops.looked_at import sweep_of
+    from pendel.core.loops.judging.looked_at import sweep_of
 
     sweep = sweep_of(request.drive_text, request.kept)
     return sweep.run(request.frequencies, request.amplitude, stopping=watched.stopping)
 
 
 def swinging(request: ModesRequest, drive: Drive, watched: Watched) -> Any:
-    from pendel.core.loops.looked_at import mechanics_at
+    from pendel.core.loops.judging.looked_at import mechanics_at
 
     return mechanics_at(drive, request.at)
 
 
 def calmed(request: CalmRequest, drive: Drive, watched: Watched) -> Any:
-    from pendel.core.loops.calming import means_of
-    from pendel.core.loops.looked_at import calming_of
+    from pendel.core.loops.judging.looked_at import calming_of
+    from pendel.core.loops.mechanics.calming import means_of
 
     how = means_of(request.by)
     return calming_of(drive, how, request.mode, request.behind, request.speed, request.damping)
 
 
 def tolerated(request: TolerateRequest, drive: Drive, watched: Watched) -> Any:
-    from pendel.core.loops.tolerances import Spread, tolerate
+    from pendel.core.loops.tuning.tolerances import Spread, tolerate
 
     spreads = [Spread(name, share) for name, share in request.spreads]
     return tolerate(

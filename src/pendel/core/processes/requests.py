@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.plans import Plan
-from pendel.core.loops.judged_at import JudgedAt
+from pendel.core.loops.regulators.judged_at import JudgedAt
 from pendel.core.worked_out import Work
 
 
@@ -84,7 +84,7 @@ class DescribeRequest:
 
 @dataclass(frozen=True)
 class JudgeRequest:
-    """Order the equations of the drive and judge its loops: `pendel.core.loops.judgement.judgement_of`."""
+    """Order the equations of the drive and judge its loops: `pendel.core.loops.judging.judgement.judgement_of`."""
 
     drive_text: str
     at: JudgedAt = JudgedAt.REST
@@ -93,7 +93,7 @@ class JudgeRequest:
 
 @dataclass(frozen=True)
 class ProposeRequest:
-    """First gains of all its loops: `pendel.core.loops.judgement.proposed_gains`."""
+    """First gains of all its loops: `pendel.core.loops.judging.judgement.proposed_gains`."""
 
     drive_text: str
     at: JudgedAt = JudgedAt.REST
@@ -102,7 +102,7 @@ class ProposeRequest:
 
 @dataclass(frozen=True)
 class TransferRequest:
-    """The linear model between two points, and what is shown of it: `pendel.core.loops.looked_at`."""
+    """The linear model between two points, and what is shown of it: `pendel.core.loops.judging.looked_at`."""
 
     drive_text: str
     kept: KeptTransfer
@@ -112,7 +112,7 @@ class TransferRequest:
 @dataclass(frozen=True)
 class SweepRequest:
     """The same measured in runs at frequencies (Hz), with an amplitude (SI) or one that is found:
-    `pendel.core.loops.sweep`."""
+    `pendel.core.loops.models.sweep`."""
 
     drive_text: str
     kept: KeptTransfer
@@ -123,7 +123,7 @@ class SweepRequest:
 
 @dataclass(frozen=True)
 class TolerateRequest:
-    """Judge a loop while values spread by shares of themselves: `pendel.core.loops.tolerances`."""
+    """Judge a loop while values spread by shares of themselves: `pendel.core.loops.tuning.tolerances`."""
 
     drive_text: str
     loop: str
@@ -135,7 +135,7 @@ class TolerateRequest:
 
 @dataclass(frozen=True)
 class ModesRequest:
-    """What swings in a drive, about an operating point: `pendel.core.loops.mechanics`."""
+    """What swings in a drive, about an operating point: `pendel.core.loops.mechanics.mechanics`."""
 
     drive_text: str
     at: str
@@ -144,7 +144,7 @@ class ModesRequest:
 
 @dataclass(frozen=True)
 class CalmRequest:
-    """What to put against a mode of it: `pendel.core.loops.calming`."""
+    """What to put against a mode of it: `pendel.core.loops.mechanics.calming`."""
 
     drive_text: str
     by: str
@@ -170,7 +170,7 @@ class SeriesRequest:
 
 @dataclass(frozen=True)
 class FlowsRequest:
-    """Where the energy of a kept run went between two times (s): `pendel.core.runs.flows`."""
+    """Where the energy of a kept run went between two times (s): `pendel.core.runs.found.flows`."""
 
     drive_text: str
     run: bytes

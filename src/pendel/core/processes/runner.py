@@ -22,8 +22,8 @@ from pendel.core.errors import BuildProblem, PendelError
 from pendel.core.plant import compiler
 from pendel.core.plant.runtime import LOOP_FLAGS
 from pendel.core.processes.answers import LARGEST
-from pendel.core.runs.child import end_with_parent
-from pendel.core.runs.confine import strictly
+from pendel.core.runs.confined.child import end_with_parent
+from pendel.core.runs.confined.confine import strictly
 
 HEAD = struct.Struct("<cQ")
 """Begins a message: what it is, and its bytes."""

@@ -48,8 +48,8 @@ from pendel.core.processes.requests import (
     WorkRequest,
     runs_own_c,
 )
-from pendel.core.runs.child import drain, end_with_parent, private_environment, stand_back, started
-from pendel.core.runs.confine import ALL_HELD, Held, confine
+from pendel.core.runs.confined.child import drain, end_with_parent, private_environment, stand_back, started
+from pendel.core.runs.confined.confine import ALL_HELD, Held, confine
 from pendel.core.temporary import temporary_folder
 from pendel.core.trust import allow_all_of
 
@@ -186,7 +186,7 @@ def answered_apart(request: Request, shared: Shared, folder: Path, connection: C
 def build_ahead(drive: Drive) -> None:
     """Order and compile the program of a drive whose C may run, and load nothing of it. Raises `PendelError`."""
     from pendel.core.plant.compiler import build_together
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
 
     program = prepare(drive).program
     build_together([program.structure.source, *([program.control] if program.control else [])])

@@ -22,9 +22,9 @@ from pendel.core.measures import MEASURES, Measure, Span
 from pendel.core.quantities.expressions import FUNCTIONS, Call, Measured, Name, Node, Reader, evaluate
 from pendel.core.quantities.units import NO_TURN, si_unit_of, turn
 from pendel.core.quantities.units import unit as unit_of
-from pendel.core.runs.balance import balance
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.measures import window
+from pendel.core.runs.record.kept import KeptRun
+from pendel.core.runs.record.measures import window
+from pendel.core.runs.remarks.balance import balance
 from pendel.core.series.loop_figures import MARGINS, Loops, margin_of, no_loops
 
 EVENTS = ("start", "end", "load_step", "setpoint_step")

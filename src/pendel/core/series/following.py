@@ -25,7 +25,7 @@ from pendel.core.equations.flatten import block_in, equation_values, signal_sour
 from pendel.core.equations.skeleton import still_hold
 from pendel.core.errors import DriveHasFindings
 from pendel.core.quantities.expressions import names_in
-from pendel.core.runs.simulate import Prepared, contradicting_starts, prepare, prepare_run
+from pendel.core.runs.preparing.simulate import Prepared, contradicting_starts, prepare, prepare_run
 from pendel.core.vocabulary import ValueRole
 from pendel.core.vocabulary.levels import SYSTEM
 

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 from pendel.core.drive.document import Drive
 from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.margins import Margins
+from pendel.core.loops.models.margins import Margins
 
 if TYPE_CHECKING:
-    from pendel.core.loops.tuning import LoopStatus
+    from pendel.core.loops.tuning.tuning import LoopStatus
 
 Loops = Callable[[str], Margins]
 """Margins of a regulator's loop. Raises `DriveProblem` where it has none."""
@@ -54,7 +54,7 @@ class LoopsAtRest:
 
     def __call__(self, regulator: str) -> Margins:
         """Raises `DriveProblem` where there is no such loop, or none that can be judged, and `Stopped`."""
-        from pendel.core.loops.tuning import loop_statuses  # slow to load, and seldom needed
+        from pendel.core.loops.tuning.tuning import loop_statuses  # slow to load, and seldom needed
 
         if self._statuses is None:
             with JUDGING:

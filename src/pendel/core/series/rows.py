@@ -16,12 +16,12 @@ from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError, Stopped
-from pendel.core.loops.find import find_loops
+from pendel.core.loops.regulators.find import find_loops
 from pendel.core.plant.program import Doubles, Outcome, Structure
 from pendel.core.plant.rows import evaluate_signals, in_one_thread, lean_library
 from pendel.core.plant.simulator import Watch
-from pendel.core.runs.evaluating import Here
-from pendel.core.runs.simulate import Prepared, add_remarks, prepare, recorded_run
+from pendel.core.runs.preparing.simulate import Prepared, add_remarks, prepare, recorded_run
+from pendel.core.runs.record.evaluating import Here
 from pendel.core.series.columns import (
     Column,
     ColumnValue,

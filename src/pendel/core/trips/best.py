@@ -22,8 +22,8 @@ from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import DriveProblem
 from pendel.core.files.writing import write_atomically
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.run_roles import kinds_in
+from pendel.core.runs.found.run_roles import kinds_in
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.system.fold import at_level
 from pendel.core.trips.shafts import shafts_of
 from pendel.core.trips.splits import Parts, Wanted, Ways, parts_in, wanted_in, ways_of

@@ -13,7 +13,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.settled import Burner, Store, Turner
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.trips.shafts import Shafts
 from pendel.core.vocabulary import SignalRole
 

@@ -81,7 +81,7 @@ def report_of(finding: Finding) -> FindingReport:
 
 def check(drive: Drive) -> list[FindingReport]:
     """All that is found in a drive, contradictions among its equations included."""
-    from pendel.core.runs.simulate import prepare_run  # slow to load
+    from pendel.core.runs.preparing.simulate import prepare_run  # slow to load
 
     findings = list(examine(drive).findings)
     try:
@@ -94,7 +94,7 @@ def check(drive: Drive) -> list[FindingReport]:
 
 def signals(drive: Drive) -> list[SignalReport]:
     """What a run of the drive can show. Raises `DriveHasFindings` where it cannot run."""
-    from pendel.core.runs.simulate import prepare_run  # slow to load
+    from pendel.core.runs.preparing.simulate import prepare_run  # slow to load
 
     prepared = prepare_run(drive)
     there = {*prepared.structure.signals, *prepared.deck.signals}
@@ -119,8 +119,8 @@ def loops(drive: Drive, *, at: str | None = None, continuous: bool = False) -> l
     DriveProblem
         where it does not turn steadily.
     """
-    from pendel.core.loops.judged_at import judged_at
-    from pendel.core.loops.tuning import loop_statuses  # slow to load
+    from pendel.core.loops.regulators.judged_at import judged_at
+    from pendel.core.loops.tuning.tuning import loop_statuses  # slow to load
 
     reports = []
     for each in loop_statuses(drive, at=judged_at(at)):

@@ -144,7 +144,7 @@ def propose_gains(drive: Drive) -> Mapping[str, str]:
     ------
     DriveHasFindings
     """
-    from pendel.core.loops.tuning import propose_all  # slow to load
+    from pendel.core.loops.tuning.tuning import propose_all  # slow to load
 
     proposal = propose_all(drive)
     apply(drive, proposal.command)

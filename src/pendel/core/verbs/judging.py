@@ -13,8 +13,8 @@ from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.errors import DriveProblem
 
 if TYPE_CHECKING:
-    from pendel.core.loops.sweep import SweptPoint
-    from pendel.core.loops.transfer import Transfer
+    from pendel.core.loops.models.sweep import SweptPoint
+    from pendel.core.loops.models.transfer import Transfer
 
 
 @dataclass(frozen=True)
@@ -101,9 +101,9 @@ def linear_between(
     DriveHasFindings, DriveProblem
     """
     from pendel.core.drive.user_text import read_figure
-    from pendel.core.loops.looked_at import looked_at
-    from pendel.core.loops.sweep import Sweep, usual_frequencies
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.loops.judging.looked_at import looked_at
+    from pendel.core.loops.models.sweep import Sweep, usual_frequencies
+    from pendel.core.runs.preparing.simulate import prepare
 
     if not source or not target:
         raise DriveProblem("A model goes from one signal to another. Name both, with --from and --to.")

@@ -67,7 +67,7 @@ def modes(drive: Drive, *, at: str | None = None) -> MechanicsReport:
     ------
     DriveHasFindings, DriveProblem
     """
-    from pendel.core.loops.looked_at import mechanics_at
+    from pendel.core.loops.judging.looked_at import mechanics_at
 
     mechanics = mechanics_at(drive, at or "")
     numbers = {id(mode): n for n, (_, mode) in enumerate(mechanics.modes, 1)}
@@ -122,8 +122,8 @@ def calm(
     DriveHasFindings, DriveProblem
     """
     from pendel.core.drive.user_text import read_figure
-    from pendel.core.loops.calming import DAMPED, command_for, means_of
-    from pendel.core.loops.looked_at import calming_of
+    from pendel.core.loops.judging.looked_at import calming_of
+    from pendel.core.loops.mechanics.calming import DAMPED, command_for, means_of
 
     if mode and not mode.strip().isdigit():
         raise DriveProblem(f"“{mode}” is no number of a mode. Count from 1, the slowest.")

@@ -14,7 +14,7 @@ from pendel.core.errors import DriveProblem
 
 if TYPE_CHECKING:
     from pendel.core.plant.simulator import Watch
-    from pendel.core.runs.kept import KeptRun
+    from pendel.core.runs.record.kept import KeptRun
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,7 @@ def run(
     DriveProblem
         where it brings C that was not allowed, for a signal it has not, and for a unit of another kind.
     """
-    from pendel.core.runs.simulate import prepare_run, run_drive  # slow to load
+    from pendel.core.runs.preparing.simulate import prepare_run, run_drive  # slow to load
     from pendel.core.trust import refuse_strange_c
 
     if until:
@@ -164,7 +164,7 @@ def measure(
     DriveHasFindings, DriveProblem
         as `run`, and for times that are no span of the run.
     """
-    from pendel.core.runs.balance import balance
+    from pendel.core.runs.remarks.balance import balance
 
     wanted_end, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
     base, within = read_figure(drive, fundamental, "Hz", 0.0), read_figure(drive, band, "%", 0.02)
@@ -216,8 +216,8 @@ def currents_among(ran: Ran, voltage: str) -> list[str]:
 def measured_signal(kept: KeptRun, key: str, first: float, last: float, base: float) -> SignalMeasures:
     """Figures of a signal; with a fundamental ``base`` (Hz), its line and the distortion as well."""
     from pendel.core.measures import Place, Span, measures_at
-    from pendel.core.runs.display_units import factor
-    from pendel.core.runs.spectra import spectrum_of
+    from pendel.core.runs.found.spectra import spectrum_of
+    from pendel.core.runs.record.display_units import factor
 
     trace = kept.trace(key)
     span, one = Span(kept, key, first, last), factor(trace.unit)
@@ -247,8 +247,8 @@ def measured_response(
 
 
 def measured_power(kept: KeptRun, key: str, first: float, last: float, base: float, voltage: str) -> PowerRow:
-    from pendel.core.runs.powers import powers
-    from pendel.core.runs.spectra import whole_periods
+    from pendel.core.runs.found.powers import powers
+    from pendel.core.runs.found.spectra import whole_periods
 
     power = powers(kept, voltage, key, whole_periods(first, last, base), last)
     return PowerRow(key, voltage, power.active, power.apparent, power.non_active, power.factor)

@@ -60,7 +60,7 @@ def serve_board(
     from pendel.core.bench.standin import StandIn, doors_for
     from pendel.core.drive.file import to_text
     from pendel.core.firmware.targets import HOST, image_for
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
     from pendel.core.trust import refuse_strange_c
 
     refuse_strange_c(drive, "add --own-c")

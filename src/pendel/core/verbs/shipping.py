@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from pendel.core.firmware.processors import OnProcessor
     from pendel.core.firmware.propose import ProposedFormats
     from pendel.core.firmware.values import ValueFacts
-    from pendel.core.runs.kept import KeptRun
+    from pendel.core.runs.record.kept import KeptRun
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ def choose_formats(drive: Drive, number_format: str | None, blocks: Iterable[str
 
 def run_modelled(drive: Drive) -> KeptRun:
     """A run of the drive with its controller as modelled. Raises `DriveHasFindings` and `DriveProblem`."""
-    from pendel.core.runs.simulate import prepare, run_drive  # slow to load
+    from pendel.core.runs.preparing.simulate import prepare, run_drive  # slow to load
     from pendel.core.trust import refuse_strange_c
 
     refuse_strange_c(drive, "add --own-c")
@@ -92,7 +92,7 @@ def ranges_of(drive: Drive) -> dict[str, dict[str, float]]:
     """Run a drive, and what the signals of its controller came to: largest absolute values (SI) by card and
     name. Raises `DriveHasFindings`, `DriveProblem` and `BuildProblem`."""
     from pendel.core.firmware.ranges import sizes_in
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
 
     run = run_modelled(drive)
     return sizes_in(prepare(drive).deck, run)
@@ -143,7 +143,7 @@ def write_c(
     DriveHasFindings, DriveProblem, FileProblem
     """
     from pendel.core.firmware.ship import write_sources
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
 
     choose_formats(drive, number_format, blocks)
     if not ranges_known(drive):
@@ -160,7 +160,7 @@ def describe_for_tools(drive: Drive, *, number_format: str | None = None, blocks
     """
     from pendel.core.bench.description import describe
     from pendel.core.firmware.a2l import a2l_of
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
 
     choose_formats(drive, number_format, blocks)
     if not ranges_known(drive):
@@ -192,7 +192,7 @@ def live_commands(drive: Drive, wished: Iterable[str], *, off: bool = False) -> 
     from pendel.core.controllers.numbers.lowering import Choices, lower
     from pendel.core.controllers.numbers.representation import NumberFormat
     from pendel.core.firmware.values import live_choices
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
 
     if off:
         names_of: dict[str, dict[str, None]] = {}
@@ -265,7 +265,7 @@ def firmware(
     from pendel.core.firmware.propose import in_closed_loop
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.firmware.values import values_of
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.preparing.simulate import prepare
 
     wanted = [processor_of(name) for name in dict.fromkeys(processor)]
     hertz = read_figure(drive, clock, "MHz", math.nan)

@@ -59,7 +59,7 @@ def best_split(
     DriveHasFindings, DriveProblem, RunProblem
     """
     from pendel.core.errors import RunProblem
-    from pendel.core.runs.simulate import prepare_run, run_drive  # slow to load
+    from pendel.core.runs.preparing.simulate import prepare_run, run_drive  # slow to load
     from pendel.core.trips.best import best_split as found_in
     from pendel.core.trust import refuse_strange_c
 

@@ -48,7 +48,7 @@ def tune_loops(
     goal
         disturbance, settling or effort; disturbance without it.
     phase_margin, ms, overshoot, effort, crossover, fastest
-        as for `pendel.core.loops.within_limits.Limits`.
+        as for `pendel.core.loops.tuning.within_limits.Limits`.
     at
         where loops are judged: rest, steady or measured; at rest without it.
 
@@ -57,8 +57,8 @@ def tune_loops(
     DriveHasFindings, DriveProblem
     """
     from pendel.core.drive.user_text import read_figure
-    from pendel.core.loops.judged_at import judged_at
-    from pendel.core.loops.within_limits import Goal, Limits, tune
+    from pendel.core.loops.regulators.judged_at import judged_at
+    from pendel.core.loops.tuning.within_limits import Goal, Limits, tune
 
     known = {g.value: g for g in Goal}
     if goal and goal not in known:

@@ -17,7 +17,7 @@ from pendel.core.catalogue.machines import flux
 from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem, RunProblem
 from pendel.core.formats.flux_files import ROLES, Layout, assembled, guess, unit_choices, variables
-from pendel.core.runs.run_roles import signals_of
+from pendel.core.runs.found.run_roles import signals_of
 from pendel.core.vocabulary import SignalRole
 
 FINE = 61

@@ -48,7 +48,7 @@ from pendel.core.drive import clips, commands
 from pendel.core.drive.document import End, Wire
 from pendel.core.drive.nesting import resolved, wires_on, with_members
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.vocabulary import Group, ValueRole
 
 REACH = 9.0

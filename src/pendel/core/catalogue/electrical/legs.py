@@ -164,8 +164,8 @@ def pulsed_leg(
 
 
 def book(c: PartContext, gate: str, device: devices.Device, port: str, *, recovers: bool) -> None:
-    """Switching energies of a device to its heat port; see `pendel.core.runs.device_events.energies_of`. ``recovers``:
-    another diode gives way where it turns on."""
+    """Switching energies of a device to its heat port; see `pendel.core.runs.record.device_events.energies_of`.
+    ``recovers``: another diode gives way where it turns on."""
     factor = energy_factor(c, port)
     if pulses.over_temperature(c):
         c.signal(f"{gate}{ENERGY_FACTOR}", factor)

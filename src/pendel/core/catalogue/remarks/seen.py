@@ -14,7 +14,7 @@ from pendel.core.vocabulary import Link, SignalRole
 
 if TYPE_CHECKING:
     from pendel.core.catalogue.declare import Kind
-    from pendel.core.runs.kept import KeptRun
+    from pendel.core.runs.record.kept import KeptRun
 
 MOST_TICKS = 200
 LONGEST_CHAIN = 10

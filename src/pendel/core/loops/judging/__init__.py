@@ -1,0 +1,1 @@
+"""What is asked of loops from outside, all at once."""

@@ -1,0 +1,1 @@
+"""Natural frequencies of what swings, and what calms it."""

@@ -1,0 +1,1 @@
+"""Linear models of a drive at a point, ways between two signals, margins, sweeps."""

@@ -1,0 +1,1 @@
+"""Gains: by rules, by search for a goal, within limits, over tolerances."""

@@ -1,0 +1,1 @@
+"""Processes that may run code of a drive, and what they are kept from."""

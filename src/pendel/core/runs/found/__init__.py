@@ -1,0 +1,1 @@
+"""What is read off a run later."""

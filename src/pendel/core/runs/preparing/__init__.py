@@ -1,0 +1,1 @@
+"""From a drive to a run."""
