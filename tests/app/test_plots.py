@@ -12,7 +12,7 @@ import scipy.io
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent, QImage, QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QInputDialog
+from PyQt6.QtWidgets import QApplication, QInputDialog, QLabel
 
 from pendel.app.plots.reading import TimeCurve
 from pendel.app.runs.arrangement import read
@@ -22,6 +22,7 @@ from pendel.app.session.preferences import Preferences
 from pendel.app.session.session import Session
 from pendel.app.widgets.drawing import drawing_of
 from pendel.app.widgets.signal_drag import signals_mime
+from pendel.app.widgets.sizes import DECIBELS, RATIOS, use_sizes
 from pendel.app.window.unit_choices import UnitChoices
 from pendel.core.bench.described import described
 from pendel.core.drive import commands
@@ -30,6 +31,7 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.file import load, to_text
 from pendel.core.firmware.written import write_c
 from pendel.core.processes.requests import DescribeRequest, RunRequest, WriteRequest
+from pendel.core.quantities.units import number_text
 from pendel.core.runs.record.measures import mean, rms, window
 
 from .conftest import finish, judged, settle, until
@@ -482,3 +484,31 @@ def test_a_reading_is_on_the_line_between_points_and_nothing_beyond_them():
     curve = TimeCurve(t, y, "#000000", str)
     assert [curve.at(x) for x in (0.0, 0.5, 1.0)] == [0.0, 1.0, 5.0]
     assert all(np.isnan(curve.at(x)) for x in (-1e-9, 1.5, 3.0 + 1e-9)) and curve.at(3.0) == 1.0
+
+
+@pytest.fixture
+def ratios():
+    use_sizes(RATIOS)
+    yield
+    use_sizes(DECIBELS)
+
+
+def test_sizes_of_responses_are_written_as_ratios(window, ratios):
+    judged(window)
+    window.show_page("Loops")
+    judged(window)
+    page = window.page("Loops")
+    plot = page.plots.size_plot
+    axis = plot.frame.left
+    low, high = axis.range
+    # By definition 20 dB are a factor of ten, at whatever places the axis has its figures.
+    for ends in ((low, high), (-1.0, 1.0), (-120.0, 60.0)):
+        levels = axis.tickValues(*ends, 200)
+        places = [v for spacing, values in levels if spacing for v in values if ends[0] <= v <= ends[1]]
+        assert len(places) > 2
+        for place, text in zip(places, axis.tickStrings(places, 1.0, 1.0)):
+            figure_there = float(text.replace("\u2009", "").replace("\u2212", "-"))
+            assert figure_there == pytest.approx(10 ** (place / 20), rel=6e-3)
+    assert "ratio" in plot.caption.toPlainText() and low < 0 < high
+    told = [shown.text() for shown in page.figures.findChildren(QLabel)]
+    assert number_text(10 ** (page.now.margins.gain_db / 20), 3) in told and not any(" dB" in text for text in told)

@@ -22,6 +22,7 @@ from pendel.app.session.preferences import (
     MEMORY,
     PREFERENCES,
     SETTLED,
+    SIZES,
     SPEEDS,
     THEME,
     PreferenceProblem,
@@ -242,10 +243,12 @@ def test_what_was_allowed_is_asked_again(window, dialog, monkeypatch, tmp_path):
 BEGUN = """
 import os
 import pendel.app.window.main_window as module
+from pendel.app.widgets.sizes import size_text
 from pendel.core.quantities.units import figure, number_text
 
 def begun(settings):
-    print(os.environ.get("PENDEL_COMPILER"), number_text(3.14159265), figure(1234.5678, "V"), number_text(2.71828, 3))
+    print(os.environ.get("PENDEL_COMPILER"), number_text(3.14159265), figure(1234.5678, "V"), number_text(2.71828, 3),
+        size_text(-20.0))
     raise SystemExit(0)
 
 module.MainWindow = begun
@@ -254,7 +257,7 @@ main([])
 """
 
 
-def test_compiler_and_digits_hold_from_the_next_start(window, dialog, tmp_path):
+def test_compiler_digits_and_sizes_hold_from_the_next_start(window, dialog, tmp_path):
     """As the window begins, in a process of its own, by what this dialog left in the file."""
     group(dialog, "Work")
     for _ in range(2):
@@ -262,9 +265,11 @@ def test_compiler_and_digits_hold_from_the_next_start(window, dialog, tmp_path):
     group(dialog, "Figures")
     for _ in range(2):
         QTest.keyClick(dialog.fields[DIGITS], Qt.Key.Key_Down)
+    group(dialog, "Units shown")
+    QTest.keyClick(dialog.fields[SIZES], Qt.Key.Key_Down)
     window.settings.sync()
     (tmp_path / "pendel").mkdir()
     (tmp_path / "pendel" / "pendel.conf").write_bytes(Path(window.settings.fileName()).read_bytes())
     environment = {k: v for k, v in os.environ.items() if k != "PENDEL_COMPILER"} | {"XDG_CONFIG_HOME": str(tmp_path)}
     told = subprocess.run([sys.executable, "-c", BEGUN], env=environment, capture_output=True, text=True, timeout=60)
-    assert told.stdout.strip() == "clang 3.14159 1.23457 kV 2.72", told.stderr
+    assert told.stdout.strip() == "clang 3.14159 1.23457 kV 2.72 0.1", told.stderr

@@ -73,7 +73,17 @@ def main(arguments: list[str] | None = None) -> int:
     from PyQt6.QtGui import QIcon
     from PyQt6.QtWidgets import QApplication
 
-    from pendel.app.session.preferences import COMPILER, DIGITS, FOUND, SIZE, THEME, Preferences, sound_settings
+    from pendel.app.session.preferences import (
+        COMPILER,
+        DIGITS,
+        FOUND,
+        SIZE,
+        SIZES,
+        THEME,
+        Preferences,
+        sound_settings,
+    )
+    from pendel.app.widgets.sizes import use_sizes
     from pendel.core.plant.compiler import COMPILER_CHOSEN
     from pendel.core.quantities.units import use_digits
 
@@ -81,6 +91,7 @@ def main(arguments: list[str] | None = None) -> int:
     settings, said = sound_settings(QSettings("pendel", "pendel"))
     preferences = Preferences(settings)
     use_digits(int(preferences[DIGITS]))
+    use_sizes(preferences[SIZES])
     if (chosen := preferences[COMPILER]) != FOUND:
         os.environ.setdefault(COMPILER_CHOSEN, chosen)  # for processes beside, too
     if (size := preferences[SIZE]) != "100":

@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from pendel.app.widgets.basic import Elided, clear, column, label, rule
+from pendel.app.widgets.sizes import size_text
 from pendel.app.widgets.theme import tokens
 from pendel.core.loops.models.margins import Margins
 from pendel.core.loops.tuning.gains import GAIN_UNITS
@@ -28,7 +29,7 @@ def place_of(margins: Margins) -> str:
 FOLLOWS = (
     ("crossover", lambda j: or_dash(j.margins.crossover, lambda v: figure(v, "Hz", 3))),
     ("phase margin", lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°{place_of(j.margins)}")),
-    ("gain margin", lambda j: or_dash(j.margins.gain_db, lambda v: f"{number_text(v, 3)} dB")),
+    ("gain margin", lambda j: or_dash(j.margins.gain_db, size_text)),
     ("Ms", lambda j: or_dash(j.margins.ms, lambda v: number_text(v, 3))),
     ("rise", lambda j: or_dash(j.measures.rise, lambda v: figure(v, "s", 3))),
     ("overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),

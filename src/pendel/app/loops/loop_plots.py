@@ -18,6 +18,7 @@ from pendel.app.loops.drawings import (
 )
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
+from pendel.app.widgets.sizes import size_text
 from pendel.app.widgets.theme import tokens
 from pendel.core.loops.models.margins import NOTHING, unwrapped_phase
 from pendel.core.loops.tuning.tolerances import Tolerated
@@ -82,11 +83,11 @@ class LoopPlots(QWidget):
         s, t = (float(np.interp(x, known, decibels(v))) for v in sensitivities(best.response))
         at = figure(10**x, "Hz", 4)
         for plot, words, spots in (
-            (self.size_plot, f"{number_text(size, 3)} dB", [(x, size)]),
+            (self.size_plot, size_text(size), [(x, size)]),
             (self.phase_plot, f"{number_text(phase, 4)}°", [(x, phase)]),
             (
                 self.sensitivity_plot,
-                f"S {number_text(s, 3)} dB, T {number_text(t, 3)} dB",
+                f"S {size_text(s)}, T {size_text(t)}",
                 [(x, s), (x, t)],
             ),
         ):

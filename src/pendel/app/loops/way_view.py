@@ -36,6 +36,7 @@ from pendel.app.session.trust import may_run
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row, rule, scrolled, wrapped
 from pendel.app.widgets.figure_table import FigureTable
+from pendel.app.widgets.sizes import size_text
 from pendel.app.widgets.theme import tokens
 from pendel.app.widgets.timers import Later
 from pendel.core.drive import commands
@@ -305,7 +306,7 @@ class WayView(QWidget):
             loop = looked_at.loop
             words.append(
                 f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°{place_of(loop)}, "
-                f"gain margin {number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
+                f"gain margin {size_text(loop.gain_db)}, Ms {number_text(loop.ms, 3)}"
             )
         growing = sum(map(looked_at.transfer.grows, minimum.poles))
         if growing:
@@ -391,13 +392,13 @@ class WayView(QWidget):
         size = float(np.interp(x, known, decibels(looked_at.response)))
         phase = float(np.interp(x, known, unwrapped_phase(looked_at.shown)))
         readings = [
-            (self.size_plot, f"{number_text(size, 4)} dB", [(x, size)]),
+            (self.size_plot, size_text(size, 4), [(x, size)]),
             (self.phase_plot, f"{number_text(phase, 4)}°", [(x, phase)]),
         ]
         if looked_at.loop is not None:
             L = complex(np.interp(x, known, looked_at.shown.real), np.interp(x, known, looked_at.shown.imag))
             s, t = (float(decibels(np.array(v))) for v in sensitivities(np.array(L)))
-            words = f"S {number_text(s, 3)} dB, T {number_text(t, 3)} dB"
+            words = f"S {size_text(s)}, T {size_text(t)}"
             readings.append((self.sensitivity_plot, words, [(x, s), (x, t)]))
             readings.append((self.circle_plot, complex_text(L), [(L.real, L.imag)]))
         for plot, words, spots in readings:

@@ -36,8 +36,8 @@ class Frame(pg.GraphicsWidget):
     ----------
     left
         width of the left axis, px.
-    bottom
-        axis below; by default one with figures.
+    bottom, left_axis
+        axes below and at the left; by default with figures.
     view
         a view of one's own; by default one without a menu.
     levels
@@ -45,14 +45,20 @@ class Frame(pg.GraphicsWidget):
     """
 
     def __init__(
-        self, left: int, *, bottom: pg.AxisItem | None = None, view: pg.ViewBox | None = None, levels: bool = True
+        self,
+        left: int,
+        *,
+        bottom: pg.AxisItem | None = None,
+        left_axis: pg.AxisItem | None = None,
+        view: pg.ViewBox | None = None,
+        levels: bool = True,
     ):
         super().__init__()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.vb = view or pg.ViewBox(enableMenu=False)
         self.vb.setBackgroundColor(QColor(tokens().plot))
         self.vb.setBorder(pg.mkPen(tokens().hairline))
-        self.left, self.bottom = FigureAxis("left"), bottom or FigureAxis("bottom")
+        self.left, self.bottom = left_axis or FigureAxis("left"), bottom or FigureAxis("bottom")
         self.items: list[QGraphicsItem] = []
         """What was added, in the order in which it was."""
         cells = QGraphicsGridLayout()

@@ -14,11 +14,12 @@ from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QResizeEvent
 from PyQt6.QtWidgets import QWidget
 
-from pendel.app.plots.axis import LogAxis
+from pendel.app.plots.axis import LogAxis, SizeAxis
 from pendel.app.plots.frame import Frame, FrameView, HandView
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.reading import Reading
 from pendel.app.plots.tag import Tag
+from pendel.app.widgets.sizes import DECIBELS, size_text, size_unit
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
 
@@ -37,7 +38,13 @@ class Plot(FrameView):
 
     def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
         self.view = HandView()
-        frame = Frame(AXIS_WIDTH, bottom=LogAxis("bottom") if log else None, view=self.view)
+        self.sizes = unit.startswith(DECIBELS)
+        frame = Frame(
+            AXIS_WIDTH,
+            bottom=LogAxis("bottom") if log else None,
+            left_axis=SizeAxis("left") if self.sizes else None,
+            view=self.view,
+        )
         super().__init__(frame)
         self.setAccessibleName(title)
         if bottom:
@@ -54,6 +61,7 @@ class Plot(FrameView):
         self.scene().sigMouseMoved.connect(self._read)
 
     def set_caption(self, title: str, unit: str) -> None:
+        unit = size_unit(unit)
         first = unit.partition(";")[0].strip()
         self.unit = "" if " " in first else first  # else it is a remark
         self._words = (title, unit)
@@ -128,7 +136,7 @@ class Plot(FrameView):
         of_x = "Hz" if self.log else self.frame.bottom.labelText.rpartition(",")[2].strip()
         words = (
             f"{number_text(10**x if self.log else x)} {of_x}".strip(),
-            f"{number_text(y)} {self.unit}".strip(),
+            size_text(y, 4) if self.sizes else f"{number_text(y)} {self.unit}".strip(),
         )
         self.reading.show("   ".join(words), [(x, y)])
 

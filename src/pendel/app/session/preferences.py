@@ -77,7 +77,7 @@ class Preference:
 YES, NO = "yes", "no"
 OR_NOT = ((YES, "yes"), (NO, "no"))
 THEME, SIZE = "theme", "size"
-SPEEDS, ANGLES, VELOCITIES = "speeds", "angles", "velocities"
+SPEEDS, ANGLES, VELOCITIES, SIZES = "speeds", "angles", "velocities", "sizes"
 CORES, MEMORY, AUTOSAVE, KEPT = "cores", "memory", "autosave", "kept_runs"
 COMPILER, FOUND, DIGITS = "compiler", "found", "digits"
 FOLDER, BEGIN, SCRIPTS, SETTLED = "folder", "begin", "scripts_folder", "settled"
@@ -113,6 +113,15 @@ PREFERENCES = (
     ),
     Preference(ANGLES, "Units shown", "Angles", "As above.", "rad", (("rad", "rad"), ("°", "°"))),
     Preference(VELOCITIES, "Units shown", "Velocities", "As above.", "m/s", (("m/s", "m/s"), ("km/h", "km/h"))),
+    Preference(
+        SIZES,
+        "Units shown",
+        "Sizes of responses",
+        "In plots of Loops, gain margins and what is read there.",
+        "dB",
+        (("dB", "dB"), ("ratio", "ratio")),
+        at_start=True,
+    ),
     Preference(
         SETTLED,
         "Figures",
