@@ -4,7 +4,7 @@ planetary gear, and what decides between them: ``python examples/build_day_of_tr
 from pathlib import Path
 
 import pendel
-from pendel.core.drive import commands, file
+from pendel.core.drive import commands, file, view_edits
 from pendel.core.drive.document import OwnEquations
 
 TARGET = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "day_of_trips.pendel"
@@ -192,6 +192,8 @@ def day_of_trips() -> pendel.Drive:
         "split": (5, 116),
     }
     commands.move_cards(d.document, places, "Place").apply(d.document)
+    far = [key for key, wire in d.document.wires.items() if wire.b.card in ("charge", "speed", "engine_speed")]
+    view_edits.set_named(d.document, far, True).apply(d.document)
     return d
 
 

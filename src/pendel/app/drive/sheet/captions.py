@@ -28,15 +28,18 @@ class Obstacles:
         covered = np.array([(b.x, b.y, b.x + b.w, b.y + b.h) for b in boxes]).reshape(-1, 4)
         self.low = np.concatenate([lines.min(axis=1), covered[:, :2]])
         self.high = np.concatenate([lines.max(axis=1), covered[:, 2:]])
+        self.wires = len(lines)
+        """As many of these are stretches of wires."""
         self.left, self.right = left, right
 
-    def place(self, width: float, baselines: Iterable[Point]) -> Point | None:
-        """The first of these places for words that nothing crosses, of which others keep clear from then on;
-        none where each is crossed."""
+    def place(self, width: float, baselines: Iterable[Point], *, over_wires: bool = False) -> Point | None:
+        """The first of these places for words that nothing crosses, or with ``over_wires`` nothing but wires, of which
+        others keep clear from then on; none where each is crossed."""
         places = list(baselines)
         corners = np.array(places).reshape(-1, 2) - (0.0, ASCENT)
         low, high = corners[:, None] - CLEAR, corners[:, None] + (width + CLEAR, HEIGHT + CLEAR)
-        free = ~np.any(np.all((self.low < high) & (self.high > low), axis=2), axis=1)
+        first = self.wires if over_wires else 0
+        free = ~np.any(np.all((self.low[first:] < high) & (self.high[first:] > low), axis=2), axis=1)
         free &= (corners[:, 0] >= self.left) & (corners[:, 0] + width <= self.right)
         if not free.any():
             return None

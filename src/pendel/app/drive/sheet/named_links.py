@@ -29,6 +29,7 @@ class NamedLinkItem(WireItem):
 
     def __init__(self, key: str, link: str):
         super().__init__(key, link, "")
+        self.setZValue(1.2)  # its names stand above other wires
         self.name = ""
         self._anchors: tuple[Anchor, ...] = ()
         self._stubs: list[list[Point]] = []
@@ -61,15 +62,16 @@ class NamedLinkItem(WireItem):
         self._stubs = [source, reader[::-1]]
 
     def place_words(self, obstacles: Obstacles) -> None:
-        """Write its name at both ends, where nothing crosses it; where there is no such place it is shown on hover
-        only."""
+        """Write its name at both ends, where nothing crosses it, or at least no card and no words; where there is no
+        such place it is shown on hover only."""
         self.prepareGeometryChange()
         where = [self.name, *self.bundle, "Double click opens them." if self.bundle else ""]
         self.setToolTip("\n".join(filter(None, where)))
         width, self._names_at, reaches = words_width(self.name), [], list[float]()
         for anchor in self._anchors:
             places = {at: reach for reach in REACHES for at in beyond(stub(anchor, reach)[-1], anchor, width)}
-            self._names_at.append(obstacles.place(width, places))
+            place = obstacles.place(width, places) or obstacles.place(width, places, over_wires=True)
+            self._names_at.append(place)
             reaches.append(places.get(self._names_at[-1], min(REACHES)))
         self._reach_out(reaches)
 
