@@ -36,6 +36,7 @@ from pendel.core.runs.record.evaluating import READING, EvaluatorProcess
 from tests.campaigns.faults import texts
 from tests.campaigns.faults.boards import board_answers
 from tests.campaigns.faults.borders import forged_answer, stranger
+from tests.campaigns.faults.far_off import far_off
 from tests.campaigns.faults.kills import full_disk, kill
 from tests.campaigns.faults.report import Boundary
 from tests.campaigns.truth.drives import FAMILIES
@@ -426,6 +427,7 @@ BOUNDARIES: dict[str, Callable[[Random, Boundary], None]] = {
     "flux files": flux_file,
     "values of kinds": value_of_a_kind,
     "odd runs": odd_run,
+    "values far off": far_off,
     "kills while saving": kill,
     "full disks": full_disk,
     "answers of boards": board_answers,
@@ -441,6 +443,7 @@ SHARES = {
     "flux files": 0.1,
     "values of kinds": 2.0,
     "odd runs": 0.1,
+    "values far off": 0.1,
     "kills while saving": 0.3,
     "full disks": 0.05,
     "answers of boards": 0.2,
