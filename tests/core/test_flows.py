@@ -5,6 +5,8 @@ import pytest
 
 import pendel
 from pendel.core.errors import DriveProblem
+from pendel.core.last_few import LastFew
+from pendel.core.runs.found import flows
 from pendel.core.runs.found.flow_layout import columns_of, laid_out
 from pendel.core.runs.found.flows import EnergyFlows, Flow, NodeEnergy, flows_of
 from pendel.core.runs.remarks.balance import balance
@@ -102,3 +104,16 @@ def test_signals_of_a_part_went_between_what_their_traces_say():
         span = np.ptp(trace.y[inside]) or 1.0
         assert each.least == pytest.approx(trace.y[inside].min(), abs=0.01 * span)
         assert each.mean == pytest.approx(run.kept.pieces(key).mean(0.02, 0.05), rel=1e-9, abs=1e-9)
+
+
+def test_equations_that_were_ordered_for_another_run_give_what_new_ones_give(monkeypatch):
+    d = pendel.open_example("car_door_drive")
+    d.set("until", "0.3 s")
+    d.run().flows(0, 0.3)
+    d.set("m_leaf", "60 kg")
+    d.rename("belt", "Strap")
+    run = d.run()
+    known = run.flows(0.1, 0.3)
+    monkeypatch.setattr(flows, "ORDERED", LastFew(4))
+    assert run.flows(0.1, 0.3) == known
+    assert "strap" in {node.key for node in known.nodes} and len(flows.ORDERED._found) == 1

@@ -17,6 +17,7 @@ from pendel.core.drive.file import from_text
 from pendel.core.drive.nesting import full_name
 from pendel.core.equations.flatten import parts_of, stated_network
 from pendel.core.errors import DriveProblem
+from pendel.core.last_few import LastFew
 from pendel.core.plant.model import PlantModel
 from pendel.core.plant.program import BALANCE, FLOWS, Structure
 from pendel.core.plant.rows import evaluate_signals
@@ -31,6 +32,8 @@ PORT = "port:"
 SMALL = 1e-9
 """Of the largest energy: what is below is none."""
 
+ORDERED = LastFew[tuple[str, tuple[str, ...]], Structure](4)
+"""Equations with the power at each port, by the equations of a run and its signals: ordering them takes longest."""
 PortName = tuple[str, str]
 Item = TypeVar("Item")
 
@@ -115,7 +118,8 @@ def flows_of(run: KeptRun, begin: float, end: float) -> EnergyFlows:
             "run a shorter time."
         )
     prepared = prepare_run(from_text(run.drive_text))
-    structure = flow_structure(prepared)
+    same = (run.structure.source, run.structure.signals)
+    structure = ORDERED.get(same) or ORDERED.keep(same, flow_structure(prepared))
     if structure.state_keys != run.structure.state_keys or structure.mode_keys != run.structure.mode_keys:
         raise DriveProblem("The run was made by another version of Pendel. Run again.")
     energies = integrals(run, structure, begin, end)
