@@ -285,4 +285,6 @@ void pd_forced(double t, const double *x, const double *u, const double *s, cons
     b[0] = v4;
 }
 
+int pd_looped(void) { return 0; }
+
 int pd_hoisted(void) { return 21; }

@@ -252,4 +252,6 @@ void pd_forced(double t, const double *x, const double *u, const double *s, cons
     (void)t; (void)x; (void)u; (void)s; (void)p; (void)h; (void)b;
 }
 
+int pd_looped(void) { return 0; }
+
 int pd_hoisted(void) { return 12; }
