@@ -316,6 +316,7 @@ class SampledDrive:
         self.held_at = {s: len(names) + k for k, s in enumerate(self.outputs)}
         self.names = tuple(names + [f"held {s}" for s in self.outputs])
 
+    @np.errstate(over="ignore", invalid="ignore")  # what grows without bounds within a period is seen by its poles
     def period_map(
         self,
         *,
