@@ -678,6 +678,13 @@ def test_arrow_carries_a_trace_as_numbers_do(clean):
     told = channel.call("run.trace", run=run, signal="door_motor.current", form="arrow")
     table = pyarrow.ipc.open_stream(base64.b64decode(told["arrow"])).read_all()
     assert table["y"].to_pylist() == plain["y"] and table["t"].to_pylist() == plain["t"]
+    asked = {"run": run, "signal": "door_motor.current", "form": "arrow"}
+    lies = channel.call("run.trace", **asked, path="current.arrow")["path"]
+    with pyarrow.memory_map(lies) as mapped:
+        assert pyarrow.ipc.open_stream(mapped).read_all() == table
+    for elsewhere in ("/etc/current.arrow", "../current.arrow", "no/such/folder.arrow"):
+        with pytest.raises(RemoteProblem, match="current.arrow|folder.arrow"):
+            channel.call("run.trace", **asked, path=elsewhere)
     channel.close()
 
 
