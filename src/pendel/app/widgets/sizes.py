@@ -32,7 +32,7 @@ def size_text(decibels: float, digits: int = 3) -> str:
 
 
 def size_unit(words: str) -> str:
-    """A unit of sizes with the remark behind it, in what is shown: “dB of 1 rad/s” is “times 1 rad/s” in ratios."""
+    """A unit of sizes and the remark behind it, as shown: “dB of 1 rad/s” is “times 1 rad/s” in ratios."""
     if not in_ratios() or not words.startswith(DECIBELS):
         return words
     rest = words.removeprefix(DECIBELS)
