@@ -25,7 +25,7 @@ from pendel.app.session.usual_strips import default_strips
 from pendel.app.window import pages
 from pendel.app.window.main_window import MainWindow
 from pendel.core.check import examine
-from pendel.core.drive import commands, file
+from pendel.core.drive import commands, file, view_edits
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem
@@ -151,6 +151,7 @@ def test_cards_travel_by_clipboard_with_their_wires(window):
     text."""
     session = window.session
     cards, wires = len(session.drive.cards), len(session.drive.wires)
+    session.do(view_edits.set_named(session.drive, ["encoder.speed -> travel_speed.x"], True))
     window.drive_page.sheet.setFocus()
     window.actions_by_name["select_all"].trigger()
     window.actions_by_name["copy"].trigger()
@@ -158,6 +159,7 @@ def test_cards_travel_by_clipboard_with_their_wires(window):
     window.actions_by_name["paste"].trigger()
     assert (len(session.drive.cards), len(session.drive.wires)) == (cards, wires)
     assert len(session.selection) == cards
+    assert [key for key, wire in session.drive.wires.items() if wire.named] == ["encoder.speed -> travel_speed.x"]
     assert "U_link" in session.drive.quantities and not session.examined.faults, "what they name has come too"
     window.editing.undo()
     assert not session.drive.cards and not session.drive.wires and not session.drive.quantities

@@ -354,3 +354,39 @@ def test_spans_and_names_that_a_run_has_not_get_a_sentence():
     for fundamental in (-50.0, nan, inf):
         with pytest.raises(PendelError, match="fundamental"):
             run.spectrum("door_motor.current", 0, 0.02, fundamental=fundamental)
+
+
+@pytest.mark.parametrize("name", ["car_door_drive", "day_of_trips", "cabin_fan", "wayside_supply"])
+def test_what_is_set_is_read_again_by_the_same_name(name):
+    d = pendel.open_example(name)
+    for key, card in d.cards.items():
+        for value, number in card.values.items():
+            read = d.get(f"{key}.{value}")
+            assert read == number or (math.isnan(read) and math.isnan(number))
+        for choice, word in card.choices.items():
+            assert d.get(f"{key}.{choice}") == word
+    for quantity in list(d.document.quantities):
+        before = d.get(quantity)  # others that it rests on have changed
+        d.set(quantity, f"2*({d.document.quantities[quantity].text})")
+        assert d.get(quantity) == pytest.approx(2 * before)
+    for setting, text in d.document.settings.items():
+        read = d.get(setting)
+        assert read == text if isinstance(read, str) else math.isfinite(read)
+    d.set("until", "40 ms")
+    assert d.get("until") == 0.04 and d.get("level") == d.document.settings["level"]
+
+
+def test_a_name_that_is_none_is_refused_alike_where_it_is_read_and_set():
+    d = pendel.open_example("car_door_drive")
+    for name in ("K_pp", "door_moto.R_a", "door_motor.R_b", "bridge.leve", "", ".", "door_motor.", "a.b.c", "\ud800.x"):
+        told = []
+        for ask in (d.get, lambda name: d.set(name, "1")):
+            with pytest.raises(DriveProblem) as refused:
+                ask(name)
+            told.append(str(refused.value).removesuffix(" define() makes a new quantity."))
+        assert told[0] == told[1] and told[0].strip()
+    d.define("odd", "1/0")
+    assert math.isnan(d.get("odd")), "a text without a value"
+    assert d.get("speed_pi.outside") == "no"
+    d.set("speed_pi.outside", "yes")
+    assert d.get("speed_pi.outside") == "yes"

@@ -175,3 +175,27 @@ def test_a_frequency_that_grows_by_a_small_share_each_tick_keeps_its_phase_in_16
     nothing = np.zeros((4000, 1))
     shipped, modelled, _ = sweep.shipped(NumberFormat.FIXED16, nothing, nothing)
     assert np.max(np.abs(shipped[:, 0] - modelled[:, 0])) < 5e-3
+
+
+@pytest.mark.parametrize(
+    ("kind", "inputs"),
+    [
+        ("gain", [1.0, 0.3]),
+        ("product", [0.7, 0.2]),
+        ("limiter", [0.9]),
+        ("compare", [1.0, 0.2]),
+        ("selector", [1.0, 0.5, 0.2]),
+        ("six_step", [3.0, 24.0]),
+        ("park", [0.4, 0.6, 0.2]),
+        ("pi", [0.5, 0.2]),
+    ],
+)
+def test_what_moves_between_few_values_or_by_its_own_steps_is_no_far_jump(kind, inputs):
+    """A duty of a sector jumps by one since the sector changed, a product by as much as its factors say."""
+    block = Alone(kind)
+    reads = [p.name for p in kinds()[kind].ports if p.link is Link.SIGNAL_IN and p.required]
+    values = np.abs(np.sin(np.linspace(0.0, 20.0, 400)))[:, None] * np.array(inputs[: len(reads)])
+    if kind == "six_step":
+        values[:, 0] = np.round(values[:, 0])
+    _, _, made = block.shipped(NumberFormat.FIXED16, values, values)
+    assert not [f for f in findings_of(block.drive, made) if "moves by" in f.sentence]

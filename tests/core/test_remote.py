@@ -30,13 +30,13 @@ import pendel
 from pendel.cli import beside
 from pendel.cli.apart import terminal
 from pendel.core import trust
-from pendel.core.drive import assemblies, commands, file, merging, script_edits
+from pendel.core.drive import assemblies, commands, file, merging, script_edits, view_edits
 from pendel.core.drive.document import End, Quantity
 from pendel.core.drive.merging import changes_between, changes_from, merged, records_of
-from pendel.core.errors import DriveProblem
+from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.runs.preparing.simulate import reopen
 from pendel.remote import server as doors
-from pendel.remote.as_python import script_of
+from pendel.remote.as_python import lines_of, script_of
 from pendel.remote.beginnings import beginnings
 from pendel.remote.channels import HttpChannel, unix_channel
 from pendel.remote.completing import completed
@@ -330,6 +330,27 @@ def test_changes_meet_those_of_somebody_else_record_by_record(door):
     assert "ends at a card that is not there" in result.conflicts[1]
     assert theirs.quantities["K_p"].text == "50 A*s/m" and "wheel" in theirs.cards and "rubbing" not in theirs.cards
     file.from_text(file.to_text(theirs))
+
+
+def test_how_a_wire_is_drawn_meets_changes_of_somebody_else(door):
+    key = "encoder.speed -> travel_speed.x"
+    mine, theirs = door.copy(), door.copy()
+    command = view_edits.set_named(mine, [key], True)
+    command.apply(mine)
+    assert lines_of(command) == ["# Draw wire as a named link"], "no call says so"
+    told = json.loads(json.dumps([c.as_list() for c in changes_between(records_of(door), records_of(mine))]))
+    commands.set_quantity(theirs, "K_p", "50 A*s/m").apply(theirs)
+    result = merged(theirs, changes_from(told), "Script")
+    result.command.apply(theirs)
+    assert not result.conflicts and theirs.wires[key].named and theirs.quantities["K_p"].text == "50 A*s/m"
+    assert list(theirs.wires) == list(door.wires), "the order of wires is as it was"
+    commands.remove_cards(theirs, ["encoder"]).apply(theirs)
+    again = merged(theirs, changes_from(told), "Script")
+    again.command.apply(theirs)
+    assert again.conflicts and key not in theirs.wires
+    told[0][3] = ["encoder.speed", "travel_speed.x", "curved"]
+    with pytest.raises(PendelError):
+        merged(door.copy(), changes_from(told), "Script").command.apply(door.copy())
 
 
 @pytest.mark.parametrize(

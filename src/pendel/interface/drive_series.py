@@ -31,15 +31,15 @@ if TYPE_CHECKING:
     from pendel.core.verbs.series import SearchReport
 
 
-def varied_of(target: str, wished: Sequence[str | float]) -> Varied:
+def varied_of(target: str, values: Sequence[str | float]) -> Varied:
     """What varies, from values, or a tuple of a way of `pendel.core.drive.plans.WAYS` and what it takes; a text or a
     number alone is one value. Raises `DriveProblem` for anything else."""
-    if isinstance(wished, str | int | float):
-        wished = [wished]
-    if not isinstance(wished, Iterable):
-        raise DriveProblem(f"{target}: {wished!r:.80} is no list of values. Write ['1 ms', '2 ms'], for instance.")
-    texts = tuple(map(str, wished))
-    if isinstance(wished, tuple) and texts and texts[0] in WAYS:
+    if isinstance(values, str | int | float):
+        values = [values]
+    if not isinstance(values, Iterable):
+        raise DriveProblem(f"{target}: {values!r:.80} is no list of values. Write ['1 ms', '2 ms'], for instance.")
+    texts = tuple(map(str, values))
+    if isinstance(values, tuple) and texts and texts[0] in WAYS:
         return Varied(target, texts[0], texts[1:])
     return Varied(target, "list", texts)
 
@@ -458,7 +458,7 @@ class VariedDrive(EditedDrive):
             return self.document.plans[what], what
         if not isinstance(what, Mapping):
             raise DriveProblem(f"{what!r:.80} does not say what varies. Write {{'K_p': [20, 30]}}, for instance.")
-        varied = tuple(varied_of(target, wished) for target, wished in what.items())
+        varied = tuple(varied_of(target, values) for target, values in what.items())
         return Plan(varied, combined, str(count), str(seed), _figures_of(figures)), PASSING
 
     def plan(

@@ -15,9 +15,9 @@ from pendel.core.catalogue.declare import Kind, Part
 
 def place_handles(
     cards: Mapping[str, CardItem], kinds: Mapping[str, Kind], boxes: Mapping[str, Box], links: list[Routed]
-) -> None:
+) -> dict[tuple[str, str], Anchor]:
     """Give each card the places of its ports' handles; free ports of one side share it evenly with those that
-    are wired."""
+    are wired. Returns where these are, as `anchors` has it."""
     placed: dict[tuple[str, str], Anchor] = anchors(boxes, links)
     for key, item in cards.items():
         kind = kinds.get(key)
@@ -35,6 +35,7 @@ def place_handles(
             free.setdefault("bottom", []).append(SIGNALS)
         for side, names in free.items():
             item.handles |= handles_on(boxes[key], side, names, list(item.handles.values()))
+    return placed
 
 
 def handles_on(box: Box, side: str, names: list[str], known: list[QPointF]) -> dict[str, QPointF]:

@@ -353,7 +353,7 @@ class WireItem(QGraphicsItem):
         x, y = (a[0] + b[0]) / 2, (a[1] + b[1]) / 2
         painter.setPen(QPen(colour("petrol"), 1.3))
         painter.drawLine(QPointF(x - 4, y + 5), QPointF(x + 4, y - 5))
-        beside = QPointF(x - 3, y - 8) if a[1] == b[1] else QPointF(x + 5, y - 4)
+        beside = QPointF(x + 6, y - 3) if a[1] == b[1] else QPointF(x + 5, y - 4)  # a card may be just above
         with_halo(painter, beside, str(len(self.bundle)), "petrol")
 
     def _longest(self) -> tuple[Point, Point]:

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QStyleOptionGraphicsItem, QWidget
 
 from pendel.app.drive.sheet.bundles import wire_label
 from pendel.app.drive.sheet.captions import ASCENT, HEIGHT, Obstacles, box_of
-from pendel.app.drive.sheet.geometry import Anchor, Box, Point, anchors
+from pendel.app.drive.sheet.geometry import Anchor, Box, Point
 from pendel.app.drive.sheet.geometry import Link as Routed
 from pendel.app.drive.sheet.items import WireItem, with_halo, words_width
 from pendel.app.widgets.theme import colour
@@ -107,6 +107,7 @@ class NamedLinkItem(WireItem):
         for end in (self._stubs[0][-1], self._stubs[1][0]):
             painter.drawEllipse(QPointF(*end), 3, 3)
         for box in self.boxes():
+            painter.fillRect(QRectF(box.x, box.y, box.w, box.h), colour("paper"))  # it may lie over a wire
             with_halo(painter, QPointF(box.x, box.y + ASCENT), self.name, role)
 
 
@@ -143,12 +144,15 @@ def link_name(drive: Drive, wire: Wire, signals: int, tap: str) -> str:
     return source.name if len(outputs) == 1 else f"{source.name} · {wire.a.port}"
 
 
-def place_links(links: Sequence[Routed], wires: Mapping[str, WireItem], boxes: Mapping[str, Box]) -> list[Routed]:
+def place_links(
+    links: Sequence[Routed], wires: Mapping[str, WireItem], anchors: Mapping[tuple[str, str], Anchor]
+) -> list[Routed]:
     """Lay the named ones of a sheet's links, and return those that need a path."""
-    named = {key: item for key, item in wires.items() if isinstance(item, NamedLinkItem)}
-    if named:
-        placed = anchors(boxes, links)
-        for link in links:
-            if link.key in named:
-                named[link.key].place(placed[link.joint_a, link.a], placed[link.joint_b, link.b])
-    return [link for link in links if link.key not in named]
+    left = []
+    for link in links:
+        item = wires[link.key]
+        if isinstance(item, NamedLinkItem):
+            item.place(anchors[link.joint_a, link.a], anchors[link.joint_b, link.b])
+        else:
+            left.append(link)
+    return left

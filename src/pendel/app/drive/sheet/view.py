@@ -268,7 +268,7 @@ class SheetView(ZoomedView):
     def reroute(self) -> None:
         self.terminals.place(self.boxes())
         boxes, links = {**self.boxes(), **self.terminals.boxes()}, self._links()
-        place_handles(self.cards, self.kinds(), boxes, links)
+        placed = place_handles(self.cards, self.kinds(), boxes, links)
         power = [item.box() for item in self.cards.values() if item.face.power]
         right = max([b.x + b.w for b in boxes.values()] + [740.0]) + 16
         bottom = max([b.y + b.h for b in boxes.values()] + [600.0]) + 30
@@ -283,7 +283,7 @@ class SheetView(ZoomedView):
             whole = whole.united(room.adjusted(-16, -16, 16, 16))
         self.sheet.setSceneRect(whole)
         self.overview.follow()
-        self.router.find(boxes, place_links(links, self.wires, boxes), at_once=self._dragging)
+        self.router.find(boxes, place_links(links, self.wires, placed), at_once=self._dragging)
 
     def _lay_wires(self) -> None:
         """Draw wires along the paths that were found; write the names of the decks, and what wires carry, where no

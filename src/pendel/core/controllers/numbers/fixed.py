@@ -120,7 +120,7 @@ class FixedWriter(Scaling):
         if kept is not None:
             code = code.from_steps_of(kept)
         elif max(-rep.low, rep.high) < 2 ** (rep.bits - 4):  # of few values, which it moves between as it should
-            code = replace(code, sure=False)
+            code = replace(code, by_rounding=False)
         elif name in self.jumps and name in self.tree.locals:
             code = replace(code, grain=max(self.jumps[name], code.minimum))
         if wide and not code.wide:  # a branch has shown that it fits in fewer bits
@@ -151,7 +151,7 @@ class FixedWriter(Scaling):
         text = widened(a) if product_code.wide and not a.wide else self.widened(a)
         # A step of the one changes it by so much where the other is at half of what it may be.
         grain = 0.5 * max(a.minimum * b.interval.size, b.minimum * a.interval.size)
-        return replace(product_code, text=f"{text} * {b.inner}", grain=grain, sure=False)
+        return replace(product_code, text=f"{text} * {b.inner}", grain=grain, by_rounding=False)
 
     def quotient(self, over: Expr, under: Expr, env: Bounds) -> Code:
         b = self.value(under, env)
@@ -199,7 +199,7 @@ class FixedWriter(Scaling):
             f"(int{max(a.width, b.width)}_t)" if both and self.bits == 32 else ""
         )  # of constants alone it is narrower
         text = f"{self.test(test, env)} ? {cast}{a.inner} : {cast}{b.inner}"
-        chosen = Code(text, a.fraction, min(a.low, b.low), max(a.high, b.high), sure=not both)
+        chosen = Code(text, a.fraction, min(a.low, b.low), max(a.high, b.high), by_rounding=not both)
         return chosen.as_coarse_as(a, b)
 
     def function(self, name: str, args: Sequence[Expr], env: Bounds) -> Code:
@@ -503,7 +503,7 @@ class FixedWriter(Scaling):
         if name in self.tree.accumulated:
             self.note_lost(name, value, rep, env)
         word = self.into(code, rep, name)
-        if code.const is None and code.sure:
+        if code.const is None and code.by_rounding:
             self.jumps[name] = max(code.minimum, self.jumps.get(name, 0.0))
         narrow = rep.bits == 16 and word.const is None and word.text not in self.short
         env[name] = (word.low, word.high)

@@ -27,7 +27,7 @@ class Code:
     """What the smallest step of what it comes from was multiplied with, ..."""
     grain: float = 0.0
     """... and that step; 0 stands for a step of its own word, ..."""
-    sure: bool = True
+    by_rounding: bool = True
     """... and whether it is what rounding makes: what a product changes by depends on where its factors are, and a
     count or a choice of few values moves by as much as it should."""
     live: Live | None = None
@@ -44,7 +44,7 @@ class Code:
         """With the smallest change of another, times a factor."""
         grain = other.grain or math.ldexp(1.0, -other.fraction)
         gain = (other.gain if other.grain else 1.0) * abs(factor)
-        return replace(self, grain=grain, gain=gain, sure=other.sure)
+        return replace(self, grain=grain, gain=gain, by_rounding=other.by_rounding)
 
     def as_coarse_as(self, *others: Code) -> Code:
         """With the smallest change of what is picked from it or limited, where that is more than its own step."""

@@ -41,7 +41,7 @@ static size_t lay_out(work_t *w)
     w->g_new = take(w->block, &at, (size_t)r->n_guard);
     w->modes = take(w->block, &at, (size_t)r->n_mode);
     w->measured = take(w->block, &at, (size_t)r->n_measured);
-    w->begun = take(w->block, &at, (size_t)r->n_loops);
+    w->loops_begun = take(w->block, &at, (size_t)r->n_loops);
     w->w = take(w->block, &at, n_hold);
     w->grad = take(w->block, &at, n_hold * nx);
     w->devices = take(w->block, &at, 8 * (size_t)r->n_switched);

@@ -170,9 +170,9 @@ static void row_on_cubic(work_t *w, double *row, const double *a, const double *
 
 /* Where the model's loops were solved at the row before: each step begins there, so that its points are the same
  * whichever of them are asked for. */
-typedef struct { double *solved; int n, n_hoisted; } begun_t;
+typedef struct { double *solved; int n, n_hoisted; } loops_begun_t;
 
-static void begin_loops(const begun_t *begun, double *hoisted)
+static void begin_loops(const loops_begun_t *begun, double *hoisted)
 {
     double *kept = hoisted + begun->n_hoisted - 2 * begun->n;
     if (!begun->n) return;
@@ -180,13 +180,14 @@ static void begin_loops(const begun_t *begun, double *hoisted)
     kept[begun->n] = NAN;
 }
 
-static void keep_loops(const begun_t *begun, const double *hoisted)
+static void keep_loops(const loops_begun_t *begun, const double *hoisted)
 {
     memcpy(begun->solved, hoisted + begun->n_hoisted - 2 * begun->n, sizeof(double) * (size_t)begun->n);
 }
 
 /* Points within the step from row a to row b. Returns 0 where memory ends. */
-static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which, const begun_t *begun)
+static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which,
+                     const loops_begun_t *begun)
 {
     run_t *r = w->r;
     double dt = b[0] - a[0], bend, constant;
@@ -259,7 +260,7 @@ int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists,
     set_t set;
     long k;
     int fits = 1, inner = r->n_command + r->n_mode;
-    begun_t begun = {0, hoists->n_loops / 2, hoists->n_hoisted};
+    loops_begun_t begun = {0, hoists->n_loops / 2, hoists->n_hoisted};
     if (!open_work(&w, r)) return 0;
     begun.solved = calloc((size_t)begun.n + 1, sizeof(double));
     if (!begun.solved) { release(&w); return 0; }

@@ -22,7 +22,7 @@ static int shorten(work_t *w, double h, double error)
 {
     run_t *r = w->r;
     int i, worst = 0;
-    memcpy(solved_loops(w, w->set), w->begun, sizeof(double) * (size_t)r->n_loops);
+    memcpy(solved_loops(w, w->set), w->loops_begun, sizeof(double) * (size_t)r->n_loops);
     r->rejected++;
     if (error != error) r->culprit = 0;
     w->h = h * (error != error ? 0.1 : most(0.1, 0.9 * pow(error, w->method->exponent)));
@@ -90,11 +90,11 @@ static int advance(work_t *w, double t_next)
         w->method = w->control->choose(w, left);
         if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
         w->shares = shares(w, left, h);
-        memcpy(w->begun, solved_loops(w, w->set), sizeof(double) * (size_t)r->n_loops);
+        memcpy(w->loops_begun, solved_loops(w, w->set), sizeof(double) * (size_t)r->n_loops);
         error = w->method->step(w, h);
         if (error == UNLIKE) {
             w->method = &KUTTA3;
-            memcpy(solved_loops(w, w->set), w->begun, sizeof(double) * (size_t)r->n_loops);
+            memcpy(solved_loops(w, w->set), w->loops_begun, sizeof(double) * (size_t)r->n_loops);
             w->steps_since_check = 0;
             error = w->method->step(w, h);
         }

@@ -135,7 +135,7 @@ struct work {
     double late;                   /* s, of locating: how long before the step's end the guard was crossed */
     double *begin_slope, *end_x, *end_slope, *quartic;   /* of locating: the state within the step */
     double *power, *image;         /* of the power iteration */
-    double *begun;                 /* where the model's loops were solved when the step began */
+    double *loops_begun;           /* where the model's loops were solved when the step began */
     double *modes;                 /* of a set that is restored, or left for a moment */
     double *map_scratch;           /* of maps.c */
     double *devices, *gates;       /* of booking.c: of devices before and after gates change; their gates before */
