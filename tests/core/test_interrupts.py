@@ -60,9 +60,18 @@ def test_an_interrupt_stops_a_run_of_a_script_at_once_and_the_next_one_goes():
     script.stdout.close()
 
 
-@pytest.mark.parametrize("to_all", [True, False])
-@pytest.mark.parametrize("verb", ["run", "measure"])
-def test_an_interrupt_ends_the_terminal_with_its_child(verb, to_all):
+@pytest.mark.parametrize(
+    ("verb", "to_all", "number"),
+    [
+        ("run", True, signal.SIGINT),
+        ("run", False, signal.SIGINT),
+        ("measure", True, signal.SIGINT),
+        ("measure", False, signal.SIGINT),
+        ("run", False, signal.SIGTERM),
+        ("run", True, signal.SIGTERM),
+    ],
+)
+def test_an_interrupt_ends_the_terminal_with_its_child(verb, to_all, number):
     """Ctrl+C reaches both processes; a signal may be sent to the first alone."""
     command = [*TERMINAL, verb, DOOR, "--until", "1000 s", "--set", "level=switching"]
     process = subprocess.Popen(
@@ -71,7 +80,7 @@ def test_an_interrupt_ends_the_terminal_with_its_child(verb, to_all):
     until = time.monotonic() + 30
     while time.monotonic() < until and not (computing := [c for c in children_of(process.pid) if computed(c) > 2.0]):
         time.sleep(0.05)
-    (os.killpg if to_all else os.kill)(process.pid, signal.SIGINT)
+    (os.killpg if to_all else os.kill)(process.pid, number)
     begun = time.monotonic()
     try:
         assert process.wait(10) == 130 and time.monotonic() - begun < 3.0
@@ -132,3 +141,29 @@ def test_a_file_that_cannot_be_written_whole_stays_as_it_was(tmp_path):
     told = subprocess.run(f"ulimit -f 200; {words}", shell=True, capture_output=True, text=True, executable="/bin/bash")
     assert told.returncode != 0
     assert out.read_text() == "what was there\n" and os.listdir(tmp_path) == ["door.csv"]
+
+
+@pytest.mark.parametrize(
+    ("number", "in_background"), [(signal.SIGTERM, True), (signal.SIGTERM, False), (signal.SIGINT, False)]
+)
+def test_what_serves_a_drive_leaves_no_door_open_when_it_is_ended(number, in_background, tmp_path):
+    """A shell lets what it runs in the background ignore interrupts; to be ended it has to hear all the same."""
+    door = tmp_path / "door"
+    process = subprocess.Popen(
+        [*TERMINAL, "serve", DOOR, "--socket", str(door), "--port", "0"],
+        stdout=subprocess.PIPE,
+        text=True,
+        env={**os.environ, "XDG_RUNTIME_DIR": str(tmp_path)},
+        preexec_fn=(lambda: signal.signal(signal.SIGINT, signal.SIG_IGN)) if in_background else hear,
+    )
+    try:
+        told = [process.stdout.readline() for _ in range(2)]
+        token = Path(told[1].split()[-1])
+        assert door.exists() and token.exists()
+        time.sleep(0.3)
+        process.send_signal(number)
+        assert process.wait(5) == 0
+        assert not door.exists() and not token.exists()
+    finally:
+        process.kill()
+        process.stdout.close()

@@ -10,9 +10,10 @@ import contextlib
 import os
 import signal
 import sys
+import threading
 import time
 import traceback
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from pendel.cli import main as verbs
@@ -84,19 +85,45 @@ def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -
 
 def _ended(child: int) -> int:
     """Exit code of the other process; Ctrl+C, or a signal to this process alone, ends it as well."""
+    asks = signal.SIGINT
     try:
-        return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        with _hearing_the_end():
+            return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    except Ended:
+        asks = signal.SIGTERM  # in the background of a shell interrupts may be ignored
     except KeyboardInterrupt:
         pass
-    code = _interrupted(child)
+    code = _interrupted(child, asks)
     return INTERRUPTED if code else code
+
+
+class Ended(KeyboardInterrupt):
+    """This process is to end (SIGTERM)."""
+
+
+def _end(*_: object) -> None:
+    raise Ended
+
+
+@contextlib.contextmanager
+def _hearing_the_end() -> Iterator[None]:
+    """A request to end is handed on: the other process would be killed with this one, and leave its socket, its token
+    and half a file behind. Signals come to the main thread alone."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGTERM, _end)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGTERM, before)
 
 
 ASKED_AGAIN, KILLED = 0.5, 6.0
 """s after which a process that was interrupted is asked once more, and after which it is ended."""
 
 
-def _interrupted(child: int) -> int:
+def _interrupted(child: int, asks: signal.Signals = signal.SIGINT) -> int:
     """Exit code of the other process, which is to end soon. It is asked until it does: an interrupt that Python hears
     while it clears an object away is lost (data model, ``object.__del__``)."""
     begun = time.monotonic()
@@ -109,7 +136,7 @@ def _interrupted(child: int) -> int:
             past = time.monotonic() - begun
             if past >= asked:
                 with contextlib.suppress(ProcessLookupError):
-                    os.kill(child, signal.SIGINT if past < KILLED else signal.SIGKILL)
+                    os.kill(child, asks if past < KILLED else signal.SIGKILL)
                 asked = past + ASKED_AGAIN
             time.sleep(0.01)
         except KeyboardInterrupt:  # once more: at once
@@ -122,11 +149,13 @@ def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None
 
     code = verbs.FAILED
     end_with_parent()
+    signal.signal(signal.SIGTERM, _end)
     try:
         code = verbs.main(arguments, folder=folder, out=out)
         sys.stdout.flush()
     except KeyboardInterrupt:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, signal.SIG_IGN)
         code = INTERRUPTED
     except BrokenPipeError:
         code = verbs.DONE
