@@ -202,7 +202,8 @@ class Million:
 
     def __init__(self, t):
         from pendel.core.runs.record.display_units import ShownUnits
-        from pendel.core.runs.record.kept import SignalInfo, Trace
+        from pendel.core.runs.record.kept import SignalInfo
+        from pendel.core.runs.record.trace import Trace
 
         rng = np.random.default_rng(1)
         self.keys = [f"s.{k}" for k in range(5)]

@@ -43,7 +43,7 @@ def many(row: Tell) -> None:
     drive = pendel.open_example("day_of_trips")
     count = 200
     values = [f"{3.5 + 1.5 * n / count:.4f}" for n in range(count)]
-    figures = {"fuel": "last(engine.fuel)"}
+    figures = ["last(engine.fuel)"]
     list(drive.series({"z_axle": values[:8]}, figures=figures))
     took = _seconds(lambda: list(drive.series({"z_axle": values}, figures=figures)))
     row("1000 trips of 195 s by a series", f"{1000 / count * took:.1f} s", "20 s")

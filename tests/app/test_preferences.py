@@ -24,6 +24,7 @@ from pendel.app.session.preferences import (
     SETTLED,
     SIZES,
     SPEEDS,
+    TEMPERATURES,
     THEME,
     PreferenceProblem,
     Preferences,
@@ -112,6 +113,53 @@ def test_what_is_chosen_holds_at_once_and_in_the_next_start(window, dialog):
         field.editingFinished.emit()
         assert "Take 1 to 65536 MB" in dialog.said[MEMORY].text() and dialog.said[MEMORY].isVisible(), typed
         assert Preferences(window.settings)[MEMORY] == "100"
+
+
+def test_temperatures_are_read_from_absolute_zero(window, dialog, tmp_path):
+    """A body of 100 J/K at 1 W from 20 °C on: strip, reading, card, tables, axis and CSV in K; differences, SI values,
+    remarks and columns of series as they were."""
+    import pendel
+    from pendel.app.runs.span_table import measure_text
+    from pendel.core.formats.traces import columns
+    from pendel.core.measures import Place, Span, measures_at
+    from pendel.core.series.columns import evaluate_columns, read_column
+
+    d = pendel.Drive()
+    key = d.add("heat_capacity", "Copper", C="100 J/K", T_0="20 °C")
+    path = tmp_path / "copper.pendel"
+    d.add("heat_source", "Oven", P="1 W")
+    d.connect("oven.a", f"{key}.a")
+    d.set("until", "100 s")
+    d.save(path)
+    window.files.open_path(path)
+    window.start_run()
+    finish(window)
+    run, signal = window.session.runs[-1], "copper.temperature"
+    page = window.page("Runs")
+    strips = page.strips
+    window.show_page("Runs")
+    page.put_on_strips([signal])
+    settle()
+    before = run.trace(signal)
+    assert before.y_in()[[0, -1]] == pytest.approx([20, 21]) and before.y_in("K")[0] == pytest.approx(293.15)
+    group(dialog, "Units shown")
+    QTest.keyClick(dialog.fields[TEMPERATURES], Qt.Key.Key_Down)
+    settle()
+    assert window.preferring.preferences[TEMPERATURES] == "K"
+    trace = run.trace(signal)
+    assert trace.y is before.y and trace.at(100.0) == pytest.approx(21) and trace.y_in("°C")[0] == pytest.approx(20)
+    curve = strips.traces[0][0]
+    assert curve.unit == "K" and curve.y[-1] == pytest.approx(294.15)
+    assert curve.as_read().words(294.0) == "294 K"
+    strips.plots[0].vb.setYRange(293.0, 295.0, padding=0)
+    assert strips.axis_by_hand(0) == pytest.approx((19.85, 21.85))
+    span = Span(run, signal, 0.0, 100.0)
+    texts = {m.id: measure_text(m, span) for m in measures_at(Place.SIGNAL)}
+    assert (texts["mean"], texts["rms"], texts["ripple"]) == ("294 K", "294 K", "1 K")
+    name, unit, values = columns([run], [signal])[1]
+    assert unit == "K" and values[-1] == pytest.approx(294.15)
+    found = evaluate_columns([read_column("mean(copper.temperature)")], run, {}.__getitem__)[0]
+    assert (found.value, found.unit) == (pytest.approx(20.5), "°C")
 
 
 def test_scripts_are_given_a_folder_of_the_users_and_programs_are_let_in(window, dialog, tmp_path, monkeypatch):

@@ -18,7 +18,7 @@ from pendel.core.drive.examples import DEMO
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.formats.traces import columns, save_columns, save_traces, unlike
-from pendel.core.runs.record.kept import Trace
+from pendel.core.runs.record.trace import Trace
 
 FILES = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 ODD_NAMES = st.sampled_from(

@@ -24,8 +24,9 @@ if TYPE_CHECKING:
     from pendel.core.runs.found.flows import EnergyFlows
     from pendel.core.runs.found.modes import ModeFigures, Modes
     from pendel.core.runs.found.spectra import Spectrum
-    from pendel.core.runs.record.kept import KeptRun, Trace
+    from pendel.core.runs.record.kept import KeptRun
     from pendel.core.runs.record.measures import Averages
+    from pendel.core.runs.record.trace import Trace
     from pendel.core.runs.remarks.balance import Balance, Lost
     from pendel.core.trips.best import BestSplit
 

@@ -105,7 +105,7 @@ class SpanTable(QGridLayout):
 
 
 def measure_text(measure: Measure, span: Span) -> str:
-    value = measure.value(span)
+    value, unit = measure.shown(span)
     if value is None or value != value:
         return "–"
-    return figure(settled(value, span.trace.y), measure.unit_for(span), 3)
+    return figure(settled(value, span.trace.y), unit, 3)

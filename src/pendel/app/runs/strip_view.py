@@ -44,7 +44,8 @@ def look_as_in(view: View, strips: Strips) -> None:
     for strip, spec, plot, traces in zip(view.strips, strips.specs, strips.plots, strips.traces):
         if strip.axis and traces and list(strip.signals) == spec.signals:
             one = factor(traces[0].unit)
-            plot.vb.setYRange(strip.axis[0] / one, strip.axis[1] / one, padding=0)
+            low, high = ((value + traces[0].shift) / one for value in strip.axis)
+            plot.vb.setYRange(low, high, padding=0)
 
 
 __all__ = ["look_as_in", "view_of"]

@@ -286,7 +286,7 @@ class Strips(StripRows):
             return ()
         one = factor(self.traces[n][0].unit)
         low, high = self.plots[n].vb.viewRange()[1]
-        return (low * one, high * one)
+        return (low * one - self.traces[n][0].shift, high * one - self.traces[n][0].shift)
 
     def span_by_hand(self) -> tuple[float, ...]:
         """What is shown of the time, s; empty where that is all."""
@@ -350,7 +350,7 @@ class Strips(StripRows):
                 style, dashes = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
                 curve = LeanCurve(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.add(curve)
-                traces.append(Trace(curve, t, y, key, run.name, trace.unit))
+                traces.append(Trace(curve, t, y, key, run.name, trace.unit, trace.shift))
                 alone = labels[trace.label] == 1 and trace.label not in ANYBODYS
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
                 name = (title, dashes, shade if single else tokens().ink)

@@ -20,8 +20,12 @@ DENSE_STEP = 0.04
 class Trace:
     """One curve of a strip with its full data; what is handed to the plot is thinned to the picture."""
 
-    def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str, unit: str):
+    def __init__(
+        self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str, unit: str, shift: float = 0.0
+    ):
         self.curve, self.t, self.y, self.name, self.run, self.unit = curve, t, y, name, run, unit
+        self.shift = shift
+        """By how much ``y`` counts from another zero than the signal's values, in SI."""
         self.pen, self.look = curve.opts["pen"], (False, False, False)
         """Whether it is a dense band, whether it rolls, and whether it goes up and down."""
 

@@ -114,7 +114,7 @@ def value_at(run: KeptRun | LiveView, key: str, time: float | None) -> float:
 def figure_of(run: KeptRun | LiveView, key: str, time: float | None = None) -> str:
     trace = run.trace(key)
     value = value_at(run, key, time)
-    return figure(0.0 if abs(value) < 1e-9 * largest(run, key) else value, trace.unit, 3)
+    return trace.figure(0.0 if abs(value) < 1e-9 * largest(run, key) else value)
 
 
 def figure_in_words(run: KeptRun | LiveView, key: str, time: float | None = None) -> str:

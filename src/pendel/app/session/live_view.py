@@ -7,7 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 
 from pendel.core.runs.record.display_units import ShownUnits
-from pendel.core.runs.record.kept import SignalInfo, Trace
+from pendel.core.runs.record.kept import SignalInfo
+from pendel.core.runs.record.trace import Trace
 
 NAME = "Live"
 
@@ -47,4 +48,4 @@ class LiveView:
         info = self.infos[key]
         t, y = self.traces.get(key, (np.zeros(0), np.zeros(0)))
         unit = self.units.of(key, info.unit)
-        return Trace(key, info.label, unit, t, y, key in self.sampled)
+        return Trace(key, info.label, unit, t, y, key in self.sampled, info.unit)

@@ -77,7 +77,8 @@ class Preference:
 YES, NO = "yes", "no"
 OR_NOT = ((YES, "yes"), (NO, "no"))
 THEME, SIZE = "theme", "size"
-SPEEDS, ANGLES, VELOCITIES, SIZES = "speeds", "angles", "velocities", "sizes"
+SPEEDS, ANGLES, VELOCITIES, TEMPERATURES = "speeds", "angles", "velocities", "temperatures"
+SIZES = "sizes"
 CORES, MEMORY, AUTOSAVE, KEPT = "cores", "memory", "autosave", "kept_runs"
 COMPILER, FOUND, DIGITS = "compiler", "found", "digits"
 FOLDER, BEGIN, SCRIPTS, SETTLED = "folder", "begin", "scripts_folder", "settled"
@@ -113,6 +114,14 @@ PREFERENCES = (
     ),
     Preference(ANGLES, "Units shown", "Angles", "As above.", "rad", (("rad", "rad"), ("°", "°"))),
     Preference(VELOCITIES, "Units shown", "Velocities", "As above.", "m/s", (("m/s", "m/s"), ("km/h", "km/h"))),
+    Preference(
+        TEMPERATURES,
+        "Units shown",
+        "Temperatures",
+        "As above. Fields, limits and heat over a duty stay in °C, and differences in K.",
+        "°C",
+        (("°C", "°C"), ("K", "K")),
+    ),
     Preference(
         SIZES,
         "Units shown",

@@ -15,6 +15,7 @@ from pendel.app.widgets.flow_picture import FlowPicture
 from pendel.core.processes.requests import FlowsRequest
 from pendel.core.quantities.units import figure
 from pendel.core.runs.found.flows import EnergyFlows, NodeEnergy
+from pendel.core.runs.record.display_units import shift
 from pendel.core.runs.record.kept import KeptRun
 
 LONGEST = 600.0
@@ -83,7 +84,7 @@ class FlowWindow(QDialog):
         by_card: dict[str, list[tuple[str, ...]]] = {}
         for each in flows.signals:
             unit = units.of(each.key, each.unit)
-            figures = (figure(x, unit, 4) for x in (each.least, each.mean, each.most))
+            figures = (figure(x + shift(each.unit, unit), unit, 4) for x in (each.least, each.mean, each.most))
             line = (each.label, *("" for _ in ENERGIES), *figures)
             by_card.setdefault(each.key.partition(".")[0], []).append(line)
         of_nodes = {card for node in flows.nodes for card in node.cards}

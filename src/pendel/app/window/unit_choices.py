@@ -9,11 +9,11 @@ import json
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from PyQt6.QtGui import QAction
 
-from pendel.app.session.preferences import ANGLES, SPEEDS, VELOCITIES, Preferences
+from pendel.app.session.preferences import ANGLES, SPEEDS, TEMPERATURES, VELOCITIES, Preferences
 from pendel.app.session.session import Session
-from pendel.core.runs.record.display_units import OTHERS, SPEED
+from pendel.core.runs.record.display_units import OTHERS, SPEED, TEMPERATURE
 
-DECLARED = {SPEEDS: SPEED, ANGLES: "rad", VELOCITIES: "m/s"}
+DECLARED = {SPEEDS: SPEED, ANGLES: "rad", VELOCITIES: "m/s", TEMPERATURES: TEMPERATURE}
 """What signals are declared with, by the preference in which they are shown."""
 MOST_DRIVES = 50
 """Whose choices are kept."""

@@ -10,8 +10,8 @@ import numpy as np
 
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.files.writing import written_whole
-from pendel.core.runs.record.display_units import factor
-from pendel.core.runs.record.kept import KeptRun, Trace
+from pendel.core.runs.record.kept import KeptRun
+from pendel.core.runs.record.trace import Trace
 
 Column = tuple[str, str, np.ndarray]
 """Name, unit and values."""
@@ -52,7 +52,7 @@ def common_times(run: KeptRun) -> np.ndarray:
 
 def on_times(trace: Trace, times: np.ndarray) -> np.ndarray:
     """A trace in its unit on the run's own times; sampled signals hold their value."""
-    return trace.at(times) / factor(trace.unit) if trace.sampled else trace.y_in()
+    return trace.in_unit(trace.at(times)) if trace.sampled else trace.y_in()
 
 
 def columns(runs: list[KeptRun], keys: list[str]) -> list[Column]:

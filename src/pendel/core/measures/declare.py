@@ -18,8 +18,9 @@ import numpy as np
 
 from pendel.core.measures.levels import HELD, Move, first_moved, moves_of
 from pendel.core.runs.found.run_roles import machine_currents, signals_with
-from pendel.core.runs.record.kept import KeptRun, Trace
+from pendel.core.runs.record.kept import KeptRun
 from pendel.core.runs.record.measures import DipMeasures, Pieces, StepMeasures, dip_measures, step_measures, window
+from pendel.core.runs.record.trace import Trace
 from pendel.core.vocabulary import SignalRole
 
 RESTS = 0.2
@@ -199,6 +200,9 @@ class Measure:
     place: Place = Place.SIGNAL
     why_none: str = "Nothing between the cursors that it could be taken from, such as a step that is followed."
     """What is said where it means nothing."""
+    from_zero: Callable[[Span, float, float], float] | None = None
+    """Of one in the signal's unit that is another where values count from another zero, such as a temperature in K for
+    one in °C: the figure by span, figure in SI and what is added to the signal's values."""
 
     def value(self, span: Span) -> float | None:
         """What ``of`` gives; not-a-number where the code of a package fails, which is logged."""
@@ -209,6 +213,13 @@ class Measure:
                 raise
             traceback.print_exc()
             return math.nan
+
+    def shown(self, span: Span) -> tuple[float | None, str]:
+        """What ``value`` gives as it is shown (SI, from the zero of the unit), and the unit."""
+        value, moved = self.value(span), span.trace.shift
+        if value is not None and moved and self.unit is None and self.from_zero is not None:
+            value = self.from_zero(span, value, moved)
+        return value, self.unit_for(span)
 
     def title_in(self, band: float) -> str:
         """Its title where another band than the usual one is looked at."""

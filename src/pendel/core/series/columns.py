@@ -285,7 +285,8 @@ def figure_of(taken: Taken, run: KeptRun, quantities: Callable[[str], Measured],
     measure = FIGURES.get(taken.function) or MEASURES[taken.function]
     span = span_of(start, end)
     value = measure.value(span)
-    return (math.nan if value is None else value), measure.unit_for(span)
+    unit = run.declared_unit(span.signal) if measure.unit is None else measure.unit
+    return (math.nan if value is None else value), unit
 
 
 def time_of(node: Node, whole: Span, quantities: Callable[[str], Measured]) -> float:

@@ -223,7 +223,7 @@ def measured_signal(kept: KeptRun, key: str, first: float, last: float, base: fl
     span, one = Span(kept, key, first, last), factor(trace.unit)
     figures = {}
     for m in measures_at(Place.SIGNAL):
-        value = m.value(span)
+        value, _ = m.shown(span)
         figures[m.title] = math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
     if base:
         lines = spectrum_of(kept, key, first, last, fundamental=base)

@@ -7,9 +7,17 @@ from dataclasses import dataclass, field
 
 from pendel.core.drive.document import renamed_signal
 from pendel.core.errors import DriveProblem
+from pendel.core.quantities.celsius import CELSIUS, ZERO_CELSIUS
 from pendel.core.quantities.units import unit
 
-OTHERS = {"rad/s": ("rpm", "rad/s"), "rpm": ("rpm", "rad/s"), "rad": ("°", "rad"), "m/s": ("km/h", "m/s")}
+TEMPERATURE, KELVIN = CELSIUS[0], "K"
+OTHERS = {
+    "rad/s": ("rpm", "rad/s"),
+    "rpm": ("rpm", "rad/s"),
+    "rad": ("°", "rad"),
+    "m/s": ("km/h", "m/s"),
+    TEMPERATURE: (KELVIN, TEMPERATURE),
+}
 """Units in which people read a quantity, by the unit it is declared with."""
 SPEED = "rad/s"
 
@@ -52,3 +60,9 @@ class ShownUnits:
 def factor(unit_text: str) -> float:
     """SI values of one of this unit."""
     return unit(unit_text)[0]
+
+
+def shift(declared: str, shown: str) -> float:
+    """What is added to a value of a signal before it is shown: where temperatures, which are in °C everywhere, are
+    read from absolute zero on. What is declared in K is a difference and has no other zero."""
+    return ZERO_CELSIUS if (declared, shown) == (TEMPERATURE, KELVIN) else 0.0

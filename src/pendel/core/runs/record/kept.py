@@ -22,46 +22,12 @@ from pendel.core.plant.program import BALANCE, Outcome, Structure
 from pendel.core.plant.rows import BETWEEN, BOTH, HALF_WAY, Refined, last_before
 from pendel.core.runs.record.condensed import Condensed
 from pendel.core.runs.record.content import CONDENSED, Content, content_here
-from pendel.core.runs.record.display_units import ShownUnits, factor
+from pendel.core.runs.record.display_units import ShownUnits
 from pendel.core.runs.record.evaluating import HERE, Evaluator
 from pendel.core.runs.record.measures import Pieces, cut_at_turns, window
+from pendel.core.runs.record.trace import Trace
 
 FORMAT_VERSION = 1
-
-
-@dataclass(frozen=True)
-class Trace:
-    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points.
-    Values shown next to the unit are those of `y_in`."""
-
-    key: str
-    label: str
-    unit: str
-    t: np.ndarray
-    y: np.ndarray
-    sampled: bool
-
-    def y_in(self, unit_text: str = "") -> np.ndarray:
-        """Values in a unit of the same kind, else in the unit to show."""
-        f = factor(unit_text or self.unit)
-        return self.y if f == 1 else self.y / f
-
-    def at(self, times: np.ndarray) -> np.ndarray:
-        """Values (SI) at times (s): of a sampled signal what it holds, of others on the line between two points. A time
-        that is a tick's but for rounding, however late, is that tick's."""
-        if not len(self.y):
-            return np.full(np.shape(times), np.nan)
-        if not self.sampled:
-            return np.interp(times, self.t, self.y)
-        places = np.searchsorted(self.t, times + 1e-12 + 4e-15 * np.abs(times), side="right") - 1
-        return self.y[np.clip(places, 0, len(self.y) - 1)]
-
-    @property
-    def drawn(self) -> tuple[np.ndarray, np.ndarray]:
-        """Times and values of the line that shows it: a sampled signal in steps."""
-        if not self.sampled or len(self.t) < 2:
-            return self.t, self.y
-        return np.repeat(self.t, 2)[1:], np.repeat(self.y, 2)[:-1]
 
 
 IN_FILES = {"transitions": "exits", "hold_sticks": "hold_rests"}
@@ -349,22 +315,15 @@ class KeptRun:
             when the run has no such signal.
         """
         info = self.infos.get(key) or SignalInfo(key, key.split(".")[0], key, "")
-        info = replace(info, unit=self.units.of(key, info.unit))
+        declared, info = info.unit, replace(info, unit=self.units.of(key, info.unit))
         if key in self.tick_signals:
             column = self.tick_signals.index(key)
-            return Trace(
-                key,
-                info.label,
-                info.unit,
-                self.tick_times,
-                self.ticks[:, column],
-                True,
-            )
+            return Trace(key, info.label, info.unit, self.tick_times, self.ticks[:, column], True, declared)
         if key in self.structure.signals:
             times = self.times
             signals = self._signals  # which stays, also where the run is released meanwhile
             self.fetch([key])
-            return Trace(key, info.label, info.unit, times, signals[key], False)
+            return Trace(key, info.label, info.unit, times, signals[key], False, declared)
         device = next((d for d in self.devices if d.key == key), None)
         if device is not None:
             t, e = self.switchings[key]
