@@ -6,12 +6,12 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog
+from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QPushButton
 
-from pendel.app.series.views import MATRIX, PARALLEL
+from pendel.app.series.views import MATRIX, PARALLEL, TRACES
 from pendel.app.widgets.basic import Field
 from pendel.app.widgets.table_dialog import TableDialog
 from pendel.app.widgets.theme import trace_colour
@@ -362,3 +362,45 @@ def test_rows_run_on_workers_that_are_named_and_nobody_there_is_said(window):
     write(page.panel.workers, "local:1")
     ran(page)
     assert page.state.done == 3 and page.state.failed == 0
+
+
+def test_traces_of_all_rows_lie_on_each_other_and_choose_their_row(window, tmp_path, monkeypatch):
+    """Kept by a name typed on the left, drawn beside what the run shows, clicked, left out again, saved."""
+    import h5py
+
+    page = planned(window, measures=(PEAK,))
+    views = page.views
+    ran(page)
+    views.looks.setCurrentText(TRACES)
+    views.looks.activated.emit(views.looks.currentIndex())
+    assert "name signals on the left" in views.traces.caption.toPlainText()
+    write(page.panel.trace, "door_motor.curent")
+    assert "Is it door_motor.current?" in page.panel.problem.text()
+    write(page.panel.trace, "door_motor.current")
+    assert until(lambda: page.panel.start_button.text() == "Run again for what is new")
+    assert "trace of door_motor.current" in page.state.fresh
+    ran(page)
+    assert until(lambda: len(views.traces.traces) == 3)
+    caption = views.traces.caption.toPlainText()
+    assert "Door motor: current" in caption and "3 of 3 rows" in caption and "m_leaf, 60 to 120 kg" in caption
+    peaks = [abs(trace.y).max() for _, trace in views.traces.traces]
+    assert peaks == pytest.approx(page.gathered.cells[:, 1], rel=1e-3)
+    page.filter.setText("m_leaf > 100 kg")
+    assert until(lambda: [trace.number for _, trace in views.traces.traces] == [2])
+    page.filter.clear()
+    assert until(lambda: len(views.traces.traces) == 3)
+    trace = views.traces.traces[1][1]
+    k = int(np.argmax(trace.y))
+    at = views.traces.vb.mapViewToDevice(QPointF(trace.t[k], trace.y[k])).toPoint()
+    QTest.mouseClick(views.traces.viewport(), LEFT, pos=at)
+    assert until(lambda: page.chosen is not None and page.chosen.number == 1)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "rows.h5"), ""))
+    QTest.mouseClick(page.save_button, LEFT)
+    with h5py.File(tmp_path / "rows.h5") as file:
+        assert sorted(file["traces/door_motor.current"]) == ["0", "1", "2"]
+    QTest.mouseClick(named(page, QPushButton, "Keep no trace of door_motor.current"), LEFT)
+    settle()
+    assert not window.session.drive.plans[page.name].traces
+    window.session.undo.undo()
+    settle()
+    assert window.session.drive.plans[page.name].traces == ("door_motor.current",)

@@ -234,7 +234,8 @@ def test_plans_are_part_of_the_drive_and_follow_its_names():
     assert d.document.plans["Loads"] == plan
     d.do(commands.remove_cards(d.document, ["step_up"]))
     found = [f for f in examine(d.document).findings if f.field == "plan:Loads"]
-    assert len(found) == 1 and not found[0].stops and "step_up.L" in found[0].sentence
+    assert len(found) == 2 and not any(f.stops for f in found) and "step_up.L" in found[0].sentence
+    assert "max(step_up.input_current) / (U_bat/1 ohm) is of a card step_up" in found[1].sentence
     with pytest.raises(DriveProblem, match="no way to vary"):
         d.do(commands.set_plan(d.document, "Bad", Plan((Varied("U_b", "backwards", ("1",)),))))
 

@@ -6,7 +6,7 @@ import shutil
 import tempfile
 import weakref
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from pendel.core.series.mattering import Mattering
     from pendel.core.series.rows import Row
     from pendel.core.series.running import Going
+    from pendel.core.series.traces import RowTrace
     from pendel.core.verbs.heating import HeatReport
     from pendel.core.verbs.series import SearchReport
 
@@ -84,7 +85,7 @@ class SeriesView:
                 )
             kept: list[Row] = []
             if state.begun and not anew and not state.fresh:
-                if store.kept().plan.measures != self.plan.measures:
+                if store.kept().plan != self.plan:
                     store.take_figures(self.plan)
                 kept = store.rows(store.numbers(whole=True).tolist())
         finally:
@@ -129,6 +130,35 @@ class SeriesView:
             store.close()
         return what_matters_for(gathered, figure)
 
+    def traces(self, signal: str) -> list[RowTrace]:
+        """What was kept of a signal in all rows that have it, once all are there: ``number``, times ``t`` (s) and
+        values ``y`` (SI), both extremes of each of 400 pieces (`pendel.core.series.traces`).
+
+        Raises
+        ------
+        DriveProblem
+            where the series keeps no such trace.
+        """
+        known_name("kept trace", signal, self.plan.traces, self._going.name)
+        numbers = [row.number for row in self.run()]
+        store = self._going.store()
+        try:
+            return list(store.traces(signal, numbers))
+        finally:
+            store.close()
+
+    def save(self, path: str | Path) -> None:
+        """All rows as ``.csv``, ``.json``, ``.parquet`` or, with the traces that were kept, ``.h5``. Raises
+        `FileProblem`."""
+        from pendel.core.series.tables import table_of
+
+        self.run()
+        store = self._going.store()
+        try:
+            table_of(store).save(Path(path))
+        finally:
+            store.close()
+
     def to_pandas(self) -> pandas.DataFrame:
         """All rows by their numbers; what varies as texts, figures in SI. Needs pandas."""
         import pandas
@@ -156,15 +186,16 @@ class SeriesView:
         return Drive(document=Series(self._going.drive, self.plan).row_drive(number))
 
 
-def _figures_of(figures: object) -> tuple[str, ...]:
-    """Figures as a plan has them; a single text is one. Raises `DriveProblem` for what is no list of texts."""
-    if isinstance(figures, str):
-        return (figures,)
-    if isinstance(figures, Iterable) and not isinstance(figures, Mapping):
-        texts = tuple(figures)
+def texts_of(given: object, what: str, such: str) -> tuple[str, ...]:
+    """Figures or signals as a plan has them; a single text is one. Raises `DriveProblem` for what is no list of
+    texts."""
+    if isinstance(given, str):
+        return (given,)
+    if isinstance(given, Iterable) and not isinstance(given, Mapping):
+        texts = tuple(given)
         if all(isinstance(text, str) for text in texts):
             return texts
-    raise DriveProblem(f"{figures!r:.80} is no list of figures. Write ['max(door_motor.current)'], for instance.")
+    raise DriveProblem(f"{given!r:.80} is no list of {what}. Write ['{such}'], for instance.")
 
 
 class VariedDrive(EditedDrive):
@@ -182,6 +213,7 @@ class VariedDrive(EditedDrive):
         anew: bool = False,
         folder: str | Path | None = None,
         workers: str = "",
+        traces: Sequence[str] = (),
         own_c: bool = False,
     ) -> SeriesView:
         """A series of runs: one that the drive plans, by its name, or what varies, by the names of quantities, settings
@@ -199,6 +231,8 @@ class VariedDrive(EditedDrive):
         workers
             where rows run instead of in this process: ``"tcp://host:port"`` of a Dask scheduler, or ``"local:4"`` (see
             docs/cluster.md).
+        traces
+            signals of which something to draw is kept with each row: see `SeriesView.traces`.
 
         Raises
         ------
@@ -215,6 +249,7 @@ class VariedDrive(EditedDrive):
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call series(own_c=True)")
         plan, name = self._plan_of(what, figures, combined, count, seed)
+        plan = replace(plan, traces=texts_of(traces, "signals", "door_motor.current")) if traces else plan
         points_of(self.document, plan)
         place = Path(tempfile.mkdtemp(prefix="pendel-series-") if folder is None else folder)
         going = Going(place, name, self.document.copy(), plan)
@@ -459,7 +494,8 @@ class VariedDrive(EditedDrive):
         if not isinstance(what, Mapping):
             raise DriveProblem(f"{what!r:.80} does not say what varies. Write {{'K_p': [20, 30]}}, for instance.")
         varied = tuple(varied_of(target, values) for target, values in what.items())
-        return Plan(varied, combined, str(count), str(seed), _figures_of(figures)), PASSING
+        told = texts_of(figures, "figures", "max(door_motor.current)")
+        return Plan(varied, combined, str(count), str(seed), told), PASSING
 
     def plan(
         self,
@@ -470,6 +506,7 @@ class VariedDrive(EditedDrive):
         combined: str = GRID,
         count: int = 64,
         seed: int = 1,
+        traces: Sequence[str] = (),
     ) -> None:
         """Plan a series in the drive, which its file keeps: see `series`.
 
@@ -477,4 +514,6 @@ class VariedDrive(EditedDrive):
         >>> len(d.series("Leaves").run())
         4
         """
-        self.do(commands.set_plan(self.document, name, self._plan_of(what, figures, combined, count, seed)[0]))
+        plan = self._plan_of(what, figures, combined, count, seed)[0]
+        plan = replace(plan, traces=texts_of(traces, "signals", "door_motor.current"))
+        self.do(commands.set_plan(self.document, name, plan))

@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import QMenu, QWidget
 from pendel.app.plots.frame import Frame
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.reading import Reading
-from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
 from pendel.app.runs.strip_plot import StripView, heights
 from pendel.app.runs.strip_rows import StripRows
@@ -30,6 +29,7 @@ from pendel.app.widgets.theme import font, tokens, trace_colour
 from pendel.core.drive.views import View
 from pendel.core.runs.found.sectors import Sectors
 from pendel.core.runs.record.display_units import OTHERS, ShownUnits, factor
+from pendel.core.runs.record.drawn import stepped
 from pendel.core.runs.record.kept import KeptRun
 
 ANYBODYS = ("power", "loss", "voltage", "current")

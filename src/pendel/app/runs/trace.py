@@ -7,9 +7,9 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 
 from pendel.app.plots.reading import TimeCurve
-from pendel.app.plots.thinning import thinned
 from pendel.core.quantities.units import figure
 from pendel.core.runs.record.display_units import factor
+from pendel.core.runs.record.drawn import thinned
 
 MANY_TURNS = 60
 """A curve that goes up and down more often ripples."""

@@ -8,14 +8,13 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog
 
 from pendel.app.series.plan_panel import PlanPanel
-from pendel.app.series.reading import rows_kept
 from pendel.app.series.runner import SeriesRunner
 from pendel.app.series.table import RowsModel, RowsTable
 from pendel.app.session.page import Page
 from pendel.core.errors import PendelError
 from pendel.core.series.gathered import Gathered
-from pendel.core.series.store import store_path
-from pendel.core.series.tables import RowTable
+from pendel.core.series.store import RowStore, store_path
+from pendel.core.series.tables import table_of
 
 
 class RowsOut(Page):
@@ -46,7 +45,8 @@ class RowsOut(Page):
         if self.gathered is None or not len(self.model.places):
             self.status_message.emit("There are no rows to save.")
             return
-        path, _ = QFileDialog.getSaveFileName(self, "Save rows", f"{self.name}.csv", "Rows (*.csv *.json *.parquet)")
+        kinds = "Rows (*.csv *.json *.parquet);;Rows with their traces (*.h5)"
+        path, _ = QFileDialog.getSaveFileName(self, "Save rows", f"{self.name}.csv", kinds)
         if path:
             self.save_to(Path(path))
 
@@ -55,9 +55,13 @@ class RowsOut(Page):
         assert self.gathered is not None
         numbers = self.gathered.numbers[self.model.places].tolist()
         try:
-            rows = rows_kept(store_path(self.runner.place, self.rows_of), numbers)
-            RowTable(self.gathered.plan, tuple(rows)).save(path if path.suffix else path.with_suffix(".csv"))
+            store = RowStore(store_path(self.runner.place, self.rows_of))
+            try:
+                table = table_of(store, numbers)
+            finally:
+                store.close()
+            table.save(path if path.suffix else path.with_suffix(".csv"))
         except PendelError as problem:
             self.status_message.emit(str(problem))
             return
-        self.status_message.emit(f"Saved {len(rows)} rows in {path}.")
+        self.status_message.emit(f"Saved {len(numbers)} rows in {path}.")

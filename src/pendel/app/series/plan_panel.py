@@ -6,7 +6,16 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from PyQt6.QtCore import QSignalBlocker, QStringListModel, Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QCompleter, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QCompleter,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
@@ -17,6 +26,7 @@ from pendel.core.check.targets import Target, target, targets
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import COMBINED, SAMPLED, WAYS, Plan, Varied
+from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.stepping import own_unit
 from pendel.core.runs.preparing.simulate import signal_infos
@@ -159,6 +169,15 @@ class PlanPanel(QWidget):
         self.figure = Searched("Another figure", "figure … (max, rms, overshoot)")
         self.figure.chosen.connect(self.add_figure)
         inside.addWidget(self.figure)
+        inside.addSpacing(4)
+        inside.addWidget(label("Traces kept of each run", "heading"))
+        self.traces = QVBoxLayout()
+        self.traces.setSpacing(4)
+        inside.addLayout(self.traces)
+        self.trace = Searched("Another trace", "trace … (card, signal)")
+        self.trace.setToolTip("What is seen of a signal in a picture, to lay the rows' traces on each other")
+        self.trace.chosen.connect(self.add_trace)
+        inside.addWidget(self.trace)
 
     # following the drive ---------------------------------------------------------
 
@@ -189,8 +208,8 @@ class PlanPanel(QWidget):
         plan = self.plan
         for widget in (self.editor, self.start_button, self.copy_button, self.remove_button):
             widget.setVisible(plan is not None)
-        clear(self.varied)
-        clear(self.figures)
+        for rows in (self.varied, self.figures, self.traces):
+            clear(rows)
         self.problem.setText("")
         if plan is None:
             self.state.setText(
@@ -203,6 +222,8 @@ class PlanPanel(QWidget):
             self.varied.addWidget(self._varied_box(place, varied))
         for place, text in enumerate(plan.measures):
             self.figures.addLayout(self._figure_row(place, text))
+        for name in plan.traces:
+            self.traces.addLayout(self._trace_row(name))
         self.combined.setCurrentText(plan.combined)
         self.count_row.setVisible(plan.combined in SAMPLED)
         self.count.show_text(plan.count)
@@ -223,6 +244,7 @@ class PlanPanel(QWidget):
         for key in regulators(drive):
             words |= {f"{name}({key}) · {titles[name]}": f"{name}({key})" for name in MARGINS}
         self.figure.offer(words)
+        self.trace.offer({f"{key} · {info.card} {info.label}": key for key, info in infos.items()})
 
     def _varied_box(self, place: int, varied: Varied) -> QWidget:
         box = QWidget()
@@ -276,6 +298,14 @@ class PlanPanel(QWidget):
         out.setFixedWidth(24)
         out.setAccessibleName(f"Leave figure {place + 1} out")
         whole = row(line, out, spacing=4)
+        whole.setStretch(0, 1)
+        return whole
+
+    def _trace_row(self, name: str) -> QHBoxLayout:
+        out = button("×", lambda: self._leave_trace(name), "small")
+        out.setFixedWidth(24)
+        out.setAccessibleName(f"Keep no trace of {name}")
+        whole = row(Elided(name), out, spacing=4)
         whole.setStretch(0, 1)
         return whole
 
@@ -382,6 +412,20 @@ class PlanPanel(QWidget):
             return
         kept = [*plan.measures[:place], *([text.strip()] if text.strip() else []), *plan.measures[place + 1 :]]
         self._change(measures=tuple(kept))
+
+    def add_trace(self, name: str) -> None:
+        """Keep the trace of another signal."""
+        plan = self.plan
+        if plan is None or name in plan.traces:
+            return
+        if name not in (known := signal_infos(self.session.drive)):
+            self.problem.setText(f"No signal is called {name}.{near_words(name, known)}")
+            return
+        self._change(traces=(*plan.traces, name))
+
+    def _leave_trace(self, name: str) -> None:
+        if (plan := self.plan) is not None:
+            self._change(traces=tuple(each for each in plan.traces if each != name))
 
     def _is_figure(self, text: str) -> bool:
         try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from PyQt6.QtCore import QModelIndex, Qt
@@ -28,6 +28,7 @@ from pendel.app.series.reading import (
     expected_words,
     read_series,
     rows_kept,
+    traces_kept,
     varied_words,
 )
 from pendel.app.series.row_panel import RowPanel
@@ -44,11 +45,13 @@ from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import FileProblem, PendelError
+from pendel.core.runs.preparing.simulate import signal_infos
 from pendel.core.series.gathered import Gathered, short_name
 from pendel.core.series.mattering import shares, slopes
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State, same_rows
 from pendel.core.series.store import store_path
+from pendel.core.series.traces import RowTrace
 
 MOST_OPENED = 12
 """Rows that are opened as runs in one go: as many as are shown at once."""
@@ -94,7 +97,7 @@ class PlansPage(RowsOut):
         middle = QWidget()
         self.middle.addWidget(middle)
         inside = column(middle, (14, 10, 14, 10), 6)
-        self.views = RowsViews()
+        self.views = RowsViews(self._traces_of)
         self.views.row_chosen.connect(self.choose_place)
         self.views.narrowed.connect(self.narrow)
         self.views.figure_chosen.connect(self._tell_what_matters)
@@ -229,7 +232,7 @@ class PlansPage(RowsOut):
         self.state, self.gathered, self.kept_drive = now, read.gathered, read.drive
         self.rows_of, self.chosen = read.name, None
         self.back_button.hide()
-        self.views.offer(self.gathered)
+        self._offer()
         self._show_rows()
         self.side.show_row(None, None)
         self._tell_state()
@@ -336,6 +339,19 @@ class PlansPage(RowsOut):
             self.status_message.emit(str(problem))
             return None
 
+    def _offer(self) -> None:
+        self.views.infos = signal_infos(self.kept_drive) if self.kept_drive is not None else {}
+        self.views.offer(self.gathered)
+
+    def _traces_of(self, signal: str, numbers: Sequence[int]) -> list[RowTrace]:
+        """Kept traces of rows. None where their file cannot be read, which is said."""
+        path = store_path(self.runner.place, self.rows_of)
+        try:
+            return traces_kept(path, signal, numbers) if path.is_file() else []
+        except FileProblem as problem:
+            self.status_message.emit(str(problem))
+            return []
+
     def _with_values(self, drive: Drive, of: Row) -> Drive:
         """A drive with what varied as it was in a row. Raises `DriveProblem`."""
         assert self.gathered is not None
@@ -415,21 +431,21 @@ class PlansPage(RowsOut):
             self._show_new(self.name, Gathered(drive, plan), drive)
         elif self.gathered is not None and self.kept_drive is not None and self._other_figures(plan):
             self.gathered = self.gathered.with_figures(self.kept_drive, plan)
-            self.views.offer(self.gathered)
+            self._offer()
             self._show_rows()
         self._tell_state()
 
     def _other_figures(self, plan: Plan) -> bool:
         """Whether the plan reports other figures of the same rows than are shown."""
         shown = self.gathered.plan if self.gathered is not None else None
-        return shown is not None and shown.measures != plan.measures and same_rows(shown, plan)
+        return shown is not None and shown != plan and same_rows(shown, plan)
 
     def _show_new(self, name: str, gathered: Gathered, drive: Drive) -> None:
         """Rows that are still to come."""
         self.rows_of, self.gathered, self.kept_drive, self.chosen = name, gathered, drive, None
         self.state = State(gathered.points.count, 0, 0, "now")
         self.back_button.hide()
-        self.views.offer(self.gathered)
+        self._offer()
 
     def search_or_stop(self) -> None:
         """Search values for the goal that is entered, or stop the search."""
@@ -511,6 +527,8 @@ class PlansPage(RowsOut):
             fresh = len(self.state.fresh)
             other = panel.plan is not None and self._other_figures(panel.plan)
             go_on = f"Run again for {fresh} new figure{'s' if fresh > 1 else ''}" if fresh else "Go on"
+            if fresh and any(each.startswith("trace of ") for each in self.state.fresh):
+                go_on = "Run again for what is new"
             go_on = "Take these figures" if other and not fresh and done >= count else go_on
             panel.start_button.setText(go_on if done < count or other else "All rows are there")
             panel.start_button.setEnabled((done < count or other) and not self.runner.running)

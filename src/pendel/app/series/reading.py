@@ -18,6 +18,7 @@ from pendel.core.series.gathered import Gathered
 from pendel.core.series.rows import Row
 from pendel.core.series.running import State, adopt, state_of
 from pendel.core.series.store import RowStore, store_path
+from pendel.core.series.traces import RowTrace
 from pendel.core.wording import megabytes
 
 CROWDED = "Trials of a search crowd where it looks, so they do not tell this. A series does."
@@ -84,6 +85,15 @@ def rows_kept(path: Path, numbers: Sequence[int]) -> list[Row]:
     store = RowStore(path)
     try:
         return store.rows(numbers)
+    finally:
+        store.close()
+
+
+def traces_kept(path: Path, signal: str, numbers: Sequence[int]) -> list[RowTrace]:
+    """Kept traces of a signal by the numbers of rows. Raises `FileProblem`."""
+    store = RowStore(path)
+    try:
+        return list(store.traces(signal, numbers))
     finally:
         store.close()
 

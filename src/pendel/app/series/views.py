@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
@@ -10,18 +11,24 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QSplitter, QStack
 
 from pendel.app.series.many_axes import ParallelAxes, ScatterMatrix
 from pendel.app.series.pictures import Histogram, MapPlot, RowsPlot
+from pendel.app.series.traces_plot import TracesPlot, some_of
 from pendel.app.widgets.basic import column, label, row
 from pendel.core.errors import PendelError
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
+from pendel.core.runs.record.kept import SignalInfo
 from pendel.core.series.gathered import Gathered
+from pendel.core.series.traces import RowTrace
 
+TracesOf = Callable[[str, Sequence[int]], Sequence[RowTrace]]
+"""Kept traces of a signal by the numbers of rows."""
 NOTHING = "–"
-TWO, PARALLEL, MATRIX = "one or two", "all, side by side", "all over all"
+TWO, PARALLEL, MATRIX, TRACES = "one or two", "all, side by side", "all over all", "traces"
 LOOKS = {
     TWO: "A figure over one thing that varies, or as a map over two",
     PARALLEL: "All columns on parallel axes, a line to a row",
     MATRIX: "Every column over every other",
+    TRACES: "Traces that rows keep, on each other",
 }
 
 
@@ -34,19 +41,22 @@ class RowsViews(QWidget):
     figure_chosen = pyqtSignal(int)
     said = pyqtSignal(str)
 
-    def __init__(self) -> None:
+    def __init__(self, traces_of: TracesOf) -> None:
         super().__init__()
+        self.traces_of = traces_of
         self.gathered: Gathered | None = None
         self.places = np.zeros(0, dtype=np.int64)
         self.chosen = -1
+        self.infos: Mapping[str, SignalInfo] = {}
+        """Of the drive whose rows are shown."""
         self._map_by_hand = False
         """Whether somebody chose what a map goes over, or that there is none."""
         inside = column(self, (0, 0, 0, 0), 6)
         inside.addLayout(self._build_choices())
         self.rows_plot, self.map_plot, self.histogram = RowsPlot(), MapPlot(), Histogram()
-        self.parallel, self.matrix = ParallelAxes(), ScatterMatrix()
+        self.parallel, self.matrix, self.traces = ParallelAxes(), ScatterMatrix(), TracesPlot()
         self.stack = QStackedWidget()
-        for plot in (self.rows_plot, self.map_plot, self.parallel, self.matrix):
+        for plot in (self.rows_plot, self.map_plot, self.parallel, self.matrix, self.traces):
             plot.row_chosen.connect(self.row_chosen)
             self.stack.addWidget(plot)
         for many in (self.parallel, self.matrix):
@@ -60,15 +70,18 @@ class RowsViews(QWidget):
 
     def _build_choices(self) -> QHBoxLayout:
         self.up, self.across, self.second, self.looks = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.signal, self.tinted = QComboBox(), QComboBox()
         for box, name in (
             (self.up, "Figure that is shown"),
             (self.across, "Over what it is shown"),
             (self.second, "Second value, for a map"),
-            (self.looks, "How many columns are shown"),
+            (self.looks, "How rows are shown"),
+            (self.signal, "Signal whose traces are shown"),
+            (self.tinted, "What shades the traces"),
         ):
             box.setAccessibleName(name)
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-            box.setMinimumContentsLength(7)
+            box.setMinimumContentsLength(20 if box is self.signal else 7)
             box.activated.connect(lambda _: self.draw())
         for words, hint in LOOKS.items():
             self.looks.addItem(words)
@@ -80,8 +93,11 @@ class RowsViews(QWidget):
         self.limit.setPlaceholderText("limit, as ≤ 5 %")
         self.limit.setFixedWidth(116)
         self.limit.editingFinished.connect(self.draw)
-        self._over, self._and = label("over", "muted"), label("and", "muted")
-        return row(self.looks, self.up, self._over, self.across, self._and, self.second, 1, self.limit, spacing=6)
+        self._over, self._and, self._by = label("over", "muted"), label("and", "muted"), label("shaded by", "muted")
+        for widget in (self.signal, self._by, self.tinted):
+            widget.hide()
+        of_two = self.up, self._over, self.across, self._and, self.second
+        return row(self.looks, *of_two, self.signal, self._by, self.tinted, 1, self.limit, spacing=6)
 
     def offer(self, gathered: Gathered | None) -> None:
         """Columns to choose among, keeping what is chosen where it is still there."""
@@ -95,6 +111,8 @@ class RowsViews(QWidget):
             ),
             (self.across, [(head.short, k) for k, head in enumerate(heads)]),
             (self.second, [(NOTHING, -1), *((head.short, k) for k, head in enumerate(heads[:axes]))]),
+            (self.tinted, [(head.short, k) for k, head in enumerate(heads)]),
+            (self.signal, [(name, k) for k, name in enumerate(gathered.plan.traces if gathered is not None else ())]),
         )
         for box, entries in choices:
             known = box.currentText()
@@ -120,7 +138,12 @@ class RowsViews(QWidget):
         looks = self.looks.currentText()
         for widget in (self._over, self.across, self._and, self.second, self.limit, self.histogram):
             widget.setVisible(looks == TWO)
-        if looks != TWO:
+        for widget in (self.signal, self._by, self.tinted):
+            widget.setVisible(looks == TRACES)
+        self.up.setVisible(looks != TRACES)
+        if looks == TRACES:
+            self._draw_traces(gathered)
+        elif looks != TWO:
             many = self.parallel if looks == PARALLEL else self.matrix
             self.stack.setCurrentWidget(many)
             many.show_rows(gathered, self.places, up, self.chosen)
@@ -134,6 +157,16 @@ class RowsViews(QWidget):
         if looks == TWO:
             self._draw_histogram(gathered, up)
         self.figure_chosen.emit(up)
+
+    def _draw_traces(self, gathered: Gathered) -> None:
+        self.stack.setCurrentWidget(self.traces)
+        signal, tinted = self.signal.currentText(), int(self.tinted.currentData())
+        places = some_of(self.places, gathered.cells[:, tinted])
+        of_row = {int(gathered.numbers[place]): int(place) for place in places}
+        traces = self.traces_of(signal, list(of_row)) if signal else []
+        shown = [(of_row[trace.number], trace) for trace in traces]
+        info = self.infos.get(signal) or (SignalInfo(signal, signal, "") if signal else None)
+        self.traces.show_traces(gathered, shown, info, tinted, self.chosen, len(self.places))
 
     def _draw_histogram(self, gathered: Gathered, up: int) -> None:
         head, text = gathered.heads[up], self.limit.text().strip()
@@ -151,8 +184,8 @@ class RowsViews(QWidget):
     def choose_place(self, place: int) -> None:
         """Mark a row in all plots."""
         self.chosen = place
-        for plot in (self.rows_plot, self.map_plot, self.parallel, self.matrix):
+        for plot in (self.rows_plot, self.map_plot, self.parallel, self.matrix, self.traces):
             plot.choose_place(place)
 
 
-__all__ = ["MATRIX", "PARALLEL", "TWO", "RowsViews"]
+__all__ = ["MATRIX", "PARALLEL", "TRACES", "TWO", "RowsViews"]

@@ -79,7 +79,7 @@ OR_NOT = ((YES, "yes"), (NO, "no"))
 THEME, SIZE = "theme", "size"
 SPEEDS, ANGLES, VELOCITIES, TEMPERATURES = "speeds", "angles", "velocities", "temperatures"
 SIZES = "sizes"
-CORES, MEMORY, AUTOSAVE, KEPT = "cores", "memory", "autosave", "kept_runs"
+CORES, MEMORY, AUTOSAVE, KEPT, SERIES = "cores", "memory", "autosave", "kept_runs", "series_traces"
 COMPILER, FOUND, DIGITS = "compiler", "found", "digits"
 FOLDER, BEGIN, SCRIPTS, SETTLED = "folder", "begin", "scripts_folder", "settled"
 PREFERENCES = (
@@ -185,6 +185,16 @@ PREFERENCES = (
         "At most so much on disk; beyond it the oldest that no strip shows go for good. 0 for all of them.",
         "0",
         low=0,
+        high=1e6,
+        unit="MB",
+    ),
+    Preference(
+        SERIES,
+        "Work",
+        "Traces of a series",
+        "At most so much on disk for those that its rows keep; a series that could take more does not begin.",
+        "1000",
+        low=1,
         high=1e6,
         unit="MB",
     ),

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject
 from PyQt6.QtGui import QKeySequence
 
-from pendel.app.session.preferences import AUTOSAVE, CORES, KEPT, MEMORY, SCRIPTS, SETTLED, Preferences
+from pendel.app.session.preferences import AUTOSAVE, CORES, KEPT, MEMORY, SCRIPTS, SERIES, SETTLED, Preferences
 from pendel.app.window.actions import ACTIONS
 from pendel.core.cores import use_cores
+from pendel.core.series.traces import allow_megabytes
 from pendel.remote.given import given_folder
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ class Preferring(QObject):
         self.window = window
         self.preferences = Preferences(window.settings, self)
         self.preferences.changed.connect(self._changed)
-        for name in (CORES, MEMORY, KEPT, AUTOSAVE, SCRIPTS, SETTLED):
+        for name in (CORES, MEMORY, KEPT, SERIES, AUTOSAVE, SCRIPTS, SETTLED):
             self._changed(name)
 
     def _changed(self, name: str) -> None:
@@ -33,6 +34,9 @@ class Preferring(QObject):
             wanted = int(self.preferences.number(CORES))
             if wanted or self.preferences.settings.contains(f"preferences/{CORES}"):
                 use_cores(wanted)  # else it stays what the environment says
+        elif name == SERIES:
+            if self.preferences.settings.contains(f"preferences/{SERIES}"):
+                allow_megabytes(int(self.preferences.number(SERIES)))
         elif name == MEMORY:
             session.shelf.hidden_bytes = int(self.preferences.number(MEMORY) * 2**20)
         elif name == KEPT:

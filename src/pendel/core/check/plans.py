@@ -5,7 +5,8 @@ from __future__ import annotations
 from pendel.core.check.examined import Subject
 from pendel.core.check.targets import target
 from pendel.core.drive.findings import attention
-from pendel.core.errors import DriveProblem
+from pendel.core.errors import DriveProblem, SyntaxProblem
+from pendel.core.quantities.tokens import tokens
 
 
 def plans(of: Subject) -> None:
@@ -22,3 +23,17 @@ def plans(of: Subject) -> None:
                 target(of.drive, varied.target)
             except DriveProblem as problem:
                 of.result.findings.append(attention(f"Series {name}: {problem}", field=f"plan:{name}"))
+        for text in (*plan.measures, *plan.traces):
+            for card in cards_named(text):
+                if card not in of.drive.cards:
+                    sentence = f"Series {name}: {text} is of a card {card}, and none is called so. Leave it out."
+                    of.result.findings.append(attention(sentence, field=f"plan:{name}"))
+
+
+def cards_named(text: str) -> list[str]:
+    """Ids before the dots of names in a figure; none of what cannot be read, which is said where it is run."""
+    try:
+        names = [token.text for token in tokens(text) if token.kind == "name"]
+    except SyntaxProblem:
+        return []
+    return list(dict.fromkeys(name.partition(".")[0] for name in names if "." in name))

@@ -156,6 +156,7 @@ def _plan(key: str, plan: Plan) -> Iterator[str]:
         yield "A series has no name. Give it one."
     yield from _count(f"what varies in {name}", plan.varied, MOST_VARIED, "entries")
     yield from _count(f"the measures of {name}", plan.measures, MOST_VARIED, "entries")
+    yield from _count(f"the traces of {name}", plan.traces, MOST_VARIED, "entries")
     if plan.combined not in COMBINED:
         yield f"“{shorten(plan.combined)}” is no way to combine what varies. Choose one of {', '.join(COMBINED)}."
     for varied in plan.varied:
@@ -165,7 +166,7 @@ def _plan(key: str, plan: Plan) -> Iterator[str]:
         yield from _text(f"what varies in {name}", varied.target, LONGEST_NAME)
         for text in varied.texts:
             yield from _text(f"a value in {name}", text)
-    for text in (plan.count, plan.seed, *plan.measures):
+    for text in (plan.count, plan.seed, *plan.measures, *plan.traces):
         yield from _text(name, text)
 
 

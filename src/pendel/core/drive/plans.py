@@ -48,13 +48,16 @@ class Plan:
     count: str = "64"
     seed: str = "1"
     measures: tuple[str, ...] = ()
+    traces: tuple[str, ...] = ()
+    """Signals whose traces are kept with each row."""
 
     def rewritten(
         self, target: Callable[[str], str], text: Callable[[str], str], measure: Callable[[str], str]
     ) -> Plan:
         """The same with names of other things in it."""
         varied = (Varied(target(v.target), v.how, tuple(map(text, v.texts))) for v in self.varied)
-        return replace(self, varied=tuple(varied), measures=tuple(map(measure, self.measures)))
+        traces = tuple(map(target, self.traces))
+        return replace(self, varied=tuple(varied), measures=tuple(map(measure, self.measures)), traces=traces)
 
     def with_card(self, old: str, new: str) -> Plan:
         """The same for a card that has another id."""
@@ -93,23 +96,25 @@ def with_names(text: str, change: Callable[[str], str]) -> str:
 
 def plan_record(plan: Plan) -> dict[str, object]:
     """As a drive's file holds it."""
-    return {
+    record: dict[str, object] = {
         "varied": [[v.target, v.how, *v.texts] for v in plan.varied],
         "combined": plan.combined,
         "count": plan.count,
         "seed": plan.seed,
         "measures": list(plan.measures),
     }
+    return {**record, "traces": list(plan.traces)} if plan.traces else record
 
 
 def plan_from(record: dict[str, object]) -> Plan:
     """Of what fits the schema."""
-    varied, measures = record["varied"], record["measures"]
-    assert isinstance(varied, list) and isinstance(measures, list)
+    varied, measures, traces = record["varied"], record["measures"], record.get("traces", [])
+    assert isinstance(varied, list) and isinstance(measures, list) and isinstance(traces, list)
     return Plan(
         tuple(Varied(target, how, tuple(texts)) for target, how, *texts in varied),
         str(record["combined"]),
         str(record["count"]),
         str(record["seed"]),
         tuple(measures),
+        tuple(traces),
     )

@@ -77,7 +77,7 @@ class Search:
 
     def __init__(self, drive: Drive, plan: Plan, goal: Goal):
         self.goal = goal
-        self.plan = replace(plan, combined=RANDOM, count=str(goal.budget))
+        self.plan = replace(plan, combined=RANDOM, count=str(goal.budget), traces=())
         self.gathered = Gathered(drive, self.plan)
         names = names_of(drive)
         self.spreads = [spread_of(axis, names) for axis in self.gathered.points.axes]

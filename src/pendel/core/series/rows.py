@@ -15,6 +15,7 @@ import numpy as np
 from pendel.core.catalogue.card_names import names_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import Plan
+from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError, Stopped
 from pendel.core.loops.regulators.find import find_loops
 from pendel.core.plant.program import Doubles, Outcome, Structure
@@ -33,6 +34,7 @@ from pendel.core.series.columns import (
 from pendel.core.series.following import Following
 from pendel.core.series.loop_figures import MARGINS, LoopsAtRest
 from pendel.core.series.points import Points, points_of, seed_of_row
+from pendel.core.series.traces import kept_of
 from pendel.core.trust import refuse_strange_c
 
 DONE, FAILED = "done", "failed"
@@ -52,6 +54,8 @@ class Row:
     figures: tuple[float, ...]
     units: tuple[str, ...] = ()
     """In which figures are shown."""
+    traces: tuple[Doubles, ...] = field(default=(), compare=False)
+    """Of a plan that keeps some, where it was run: see `pendel.core.series.traces`."""
 
 
 @dataclass
@@ -72,7 +76,7 @@ class Series:
         self.needs_remarks = "remarks" in functions
         prepared = prepare(self.drive)
         self.following = Following(prepared, [axis.target.name for axis in self.points.axes])
-        self.evaluator = LeanEvaluator(tuple(signals_in(self.columns)))
+        self.evaluator = LeanEvaluator(tuple(dict.fromkeys((*signals_in(self.columns), *self.plan.traces))))
         self.seed_varies = "seed" in self.following.targets
         if not self.following.as_a_whole:  # else signals may be there in some rows only
             known = {*prepared.structure.signals, *prepared.deck.signals}
@@ -80,6 +84,10 @@ class Series:
             for column in self.columns:
                 if sentence := unknown_signal(column, known, self.drive.cards, loops):
                     raise DriveProblem(sentence)
+            for name in self.plan.traces:
+                if name not in known:
+                    near = near_words(name, known)
+                    raise DriveProblem(f"No trace of {name} can be kept: no signal is called so.{near}")
 
     @property
     def base(self) -> Prepared:
@@ -103,10 +111,12 @@ class Series:
         def stopping() -> bool:
             return watch is not None and bool(watch.stop[0])
 
-        def row(outcome: str, reason: str, figures: Sequence[ColumnValue] = ()) -> Row:
+        def row(
+            outcome: str, reason: str, figures: Sequence[ColumnValue] = (), traces: tuple[Doubles, ...] = ()
+        ) -> Row:
             values = tuple(each.value for each in figures) or (math.nan,) * len(self.columns)
             units = tuple(each.unit for each in figures) or ("",) * len(self.columns)
-            return Row(number, texts, outcome, reason, seed, time.perf_counter() - begun, values, units)
+            return Row(number, texts, outcome, reason, seed, time.perf_counter() - begun, values, units, traces)
 
         try:
             with np.errstate(all="ignore"), in_one_thread():
@@ -119,6 +129,7 @@ class Series:
                 names = names_of(drive)
                 run.evaluator = self.evaluator
                 figures = evaluate_columns(self.columns, run, names, LoopsAtRest(drive, stopping))
+                traces = kept_of(run, self.plan.traces)
         except Stopped as problem:
             raise RowStopped from problem
         except DriveHasFindings as problem:
@@ -126,9 +137,9 @@ class Series:
         except PendelError as problem:
             return row(FAILED, str(problem))
         if run.message:
-            return row(FAILED, run.message, figures)
+            return row(FAILED, run.message, figures, traces)
         whys = dict.fromkeys(f"{c.text}: {each.why}" for c, each in zip(self.columns, figures) if each.why)
-        return row(DONE, " ".join(whys), figures)
+        return row(DONE, " ".join(whys), figures, traces)
 
 
 class LeanEvaluator(Here):

@@ -20,6 +20,7 @@ from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.series.points import points_of, seed_of_row
 from pendel.core.series.rows import FAILED, Row, Series, run_rows
 from pendel.core.series.store import RowStore, being_run, store_path
+from pendel.core.series.traces import refuse_too_many
 from pendel.core.trust import refuse_strange_c
 
 COMMIT_EVERY = 0.5
@@ -54,8 +55,8 @@ def text_of(drive: Drive) -> str:
 @dataclass(frozen=True)
 class State:
     """How far a series is: rows that have all figures of the plan are ``done``. ``differs`` where the drive, or what
-    varies in it, is another than it was begun with; ``begun`` is empty where it was not, and ``fresh`` are figures that
-    no row has yet."""
+    varies in it, is another than it was begun with; ``begun`` is empty where it was not, and ``fresh`` are figures and
+    traces that no row has yet."""
 
     count: int = 0
     done: int = 0
@@ -78,12 +79,13 @@ def state_of(store: RowStore, drive: Drive, plan: Plan) -> State:
         return State(kept.count, done, failed, kept.begun, "what varies was changed since")
     differs = "the drive was changed since" if kept.drive_text != text_of(drive) else ""
     fresh = tuple(text for text in plan.measures if text not in kept.plan.measures)
+    fresh += tuple(f"trace of {name}" for name in plan.traces if name not in kept.plan.traces)
     return State(kept.count, 0 if fresh else done, failed, kept.begun, differs, fresh)
 
 
 def same_rows(plan: Plan, other: Plan) -> bool:
-    """Whether two plans make the same runs, whatever they report of them."""
-    return replace(plan, measures=()) == replace(other, measures=())
+    """Whether two plans make the same runs, whatever they report and keep of them."""
+    return replace(plan, measures=(), traces=()) == replace(other, measures=(), traces=())
 
 
 def adopt(folder: Path, name: str, plan: Plan, names: Collection[str]) -> None:
@@ -145,6 +147,7 @@ class Going:
         if anew or not store.is_begun:
             drive, plan = plain_drive(self.drive), self.plan
             count = points_of(drive, plan).count
+            refuse_too_many(len(plan.traces), count)
             for _ in runs(drive, plan, [], stopping):  # before what is there goes
                 pass
             store.begin(to_text(drive), plan, count, datetime.now().isoformat(timespec="seconds"))
@@ -155,8 +158,9 @@ class Going:
             count = points_of(drive, plan).count
             if count != begun.count:
                 raise DriveProblem(f"The series {self.name} has another number of rows by now. Start it anew.")
-            if plan.measures != self.plan.measures and same_rows(plan, self.plan):
+            if plan != self.plan and same_rows(plan, self.plan):
                 plan = self.plan
+                refuse_too_many(len(plan.traces), count)
                 for _ in runs(drive, plan, [], stopping):  # whether there are such figures
                     pass
                 store.take_figures(plan)

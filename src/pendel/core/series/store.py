@@ -24,11 +24,13 @@ from pendel.core.drive.document import slug
 from pendel.core.drive.plans import Plan, plan_from, plan_record
 from pendel.core.errors import FileProblem
 from pendel.core.series.rows import DONE, Row
+from pendel.core.series.traces import MOST_POINTS, RowTrace, expected_bytes, read, written
 
 APPLICATION, VERSION = 0x50447273, 1
 """Of the file, as SQLite keeps them in its head."""
 AT_ONCE = 500
 """Rows that are asked for at a time."""
+TRACES = "CREATE TABLE IF NOT EXISTS traces (number INTEGER, signal TEXT, points BLOB, PRIMARY KEY (number, signal))"
 PATIENCE = 5.0
 """s that one waits for another that writes."""
 
@@ -120,21 +122,23 @@ class RowStore:
             self._open.execute("PRAGMA journal_mode=WAL")
             self._open.execute("PRAGMA synchronous=NORMAL")
             self._open.execute("BEGIN IMMEDIATE")
-            for table in ("series", "units", "rows", "lacking"):
+            for table in ("series", "units", "rows", "lacking", "traces"):
                 self._open.execute(f"DROP TABLE IF EXISTS {table}")
             self._open.execute("CREATE TABLE lacking (number INTEGER PRIMARY KEY)")
             self._open.execute("CREATE TABLE series (drive TEXT, plan TEXT, count INTEGER, begun TEXT)")
             self._open.execute("CREATE TABLE units (place INTEGER PRIMARY KEY, unit TEXT)")
             self._make_rows("rows", columns)
+            self._open.execute(TRACES)
             self._open.execute("INSERT INTO series VALUES (?, ?, ?, ?)", (drive_text, plan_text(plan), count, begun))
             self._open.execute(f"PRAGMA application_id={APPLICATION}")
             self._open.execute(f"PRAGMA user_version={VERSION}")
             self._open.execute("COMMIT")
 
     def take_figures(self, plan: Plan) -> None:
-        """Report other figures of the same rows. A row keeps those that it has; one that is new it lacks until it is
-        added again. All of this, or where it fails nothing. Raises `FileProblem`."""
-        before = self.kept().plan.measures
+        """Report other figures, and keep other traces, of the same rows. A row keeps those that it has; one that is new
+        it lacks until it is added again. All of this, or where it fails nothing. Raises `FileProblem`."""
+        known = self.kept().plan
+        before, more = known.measures, set(plan.traces) - set(known.traces)
         places = [before.index(text) if text in before else None for text in plan.measures]
         texts = "".join(f", t{k}" for k in range(len(plan.varied)))
         taken = "".join(f", {'NULL' if place is None else f'm{place}'} AS m{k}" for k, place in enumerate(places))
@@ -152,7 +156,10 @@ class RowStore:
                 self._open.execute("DROP TABLE rows")
                 self._open.execute("ALTER TABLE other RENAME TO rows")
                 self._open.execute("CREATE TABLE IF NOT EXISTS lacking (number INTEGER PRIMARY KEY)")
-                if None in places:
+                self._open.execute(TRACES)
+                gone = [(name,) for name in known.traces if name not in plan.traces]
+                self._open.executemany("DELETE FROM traces WHERE signal=?", gone)
+                if None in places or more:
                     self._open.execute("INSERT OR IGNORE INTO lacking SELECT number FROM rows")
                 self._open.execute("DELETE FROM units")
                 self._open.executemany("INSERT INTO units VALUES (?, ?)", of_new)
@@ -167,7 +174,7 @@ class RowStore:
     def expected_bytes(plan: Plan, count: int, drive_text: str) -> int:
         """Of a store of so many rows, roughly: what SQLite's record format takes, and pages that are not full."""
         row = ROW_BYTES + TEXT_BYTES * len(plan.varied) + NUMBER_BYTES * len(plan.measures)
-        return EMPTY_BYTES + len(drive_text.encode()) + row * count
+        return EMPTY_BYTES + len(drive_text.encode()) + row * count + expected_bytes(len(plan.traces), count)
 
     def _make_rows(self, name: str, columns: Sequence[str]) -> None:
         self._open.execute(
@@ -185,10 +192,15 @@ class RowStore:
             raise FileProblem(str(self.path), "its plan cannot be read. Start the series anew.") from problem
 
     def add(self, rows: Sequence[Row]) -> None:
-        """Keep rows, all of them or, where it fails, none. One that is there already stays, but where it lacks a
-        figure."""
+        """Keep rows with their traces, all of them or, where it fails, none. One that is there already stays, but where
+        it lacks a figure."""
         if not rows:
             return
+        signals = self.kept().plan.traces if any(row.traces for row in rows) else ()
+        try:
+            traces = [(r.number, name, written(t)) for r in rows for name, t in zip(signals, r.traces)]
+        except ValueError as problem:
+            raise FileProblem(str(self.path), f"a row came with {problem}. Start the series anew.") from problem
         places = ", ".join("?" * (5 + len(rows[0].texts) + len(rows[0].figures)))
         values = [
             (
@@ -213,6 +225,8 @@ class RowStore:
                     self._open.executemany("DELETE FROM lacking WHERE number=?", numbers)
                 self._open.executemany(f"INSERT OR IGNORE INTO rows VALUES ({places})", values)
                 self._open.executemany("INSERT OR REPLACE INTO units VALUES (?, ?)", list(units.items()))
+                if traces:  # stores of earlier versions have no place for any
+                    self._open.executemany("INSERT OR REPLACE INTO traces VALUES (?, ?, ?)", traces)
                 self._open.execute("COMMIT")
             except sqlite3.Error:
                 with contextlib.suppress(sqlite3.Error):
@@ -278,6 +292,23 @@ class RowStore:
             )
             for r in (found[int(number)] for number in numbers if int(number) in found)
         ]
+
+    def traces(self, signal: str, numbers: Sequence[int]) -> Iterator[RowTrace]:
+        """Kept traces of a signal in rows, in that order; rows that have none, or only an empty one, are left out.
+        Raises `FileProblem`."""
+        with self._said():
+            if not self._open.execute("SELECT count(*) FROM sqlite_master WHERE name='traces'").fetchone()[0]:
+                return
+        for number in numbers:
+            with self._said():
+                asked = "number=? AND signal=? AND length(points) <= ?", (int(number), signal, 16 * MOST_POINTS)
+                found = self._open.execute(f"SELECT points FROM traces WHERE {asked[0]}", asked[1]).fetchone()
+            try:
+                trace = read(int(number), found[0]) if found is not None else None
+            except (ValueError, TypeError) as problem:
+                raise FileProblem(str(self.path), "a trace in it cannot be read. Start the series anew.") from problem
+            if trace is not None and len(trace.t):
+                yield trace
 
     def close(self) -> None:
         with contextlib.suppress(sqlite3.Error, AttributeError):

@@ -6,25 +6,34 @@ import csv
 import io
 import json
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
+
+import h5py
+import numpy as np
 
 from pendel.core.drive.plans import Plan
 from pendel.core.errors import FileProblem
-from pendel.core.files.writing import write_atomically
+from pendel.core.files.hdf import opened
+from pendel.core.files.writing import write_atomically, written_whole
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.series.rows import Row
+from pendel.core.series.store import RowStore
+from pendel.core.series.traces import RowTrace
 
-ENDINGS = (".csv", ".json", ".parquet")
+ENDINGS = (".csv", ".json", ".parquet", ".h5")
+"""The last one holds traces too."""
 
 
 @dataclass(frozen=True)
 class RowTable:
-    """Rows with the heads of their columns: what varies as texts, figures in the units that heads name."""
+    """Rows with the heads of their columns: what varies as texts, figures in the units that heads name; and the traces
+    that were kept, by their signals."""
 
     plan: Plan
     rows: tuple[Row, ...]
+    traces: Mapping[str, tuple[RowTrace, ...]] = field(default_factory=dict)
 
     @property
     def units(self) -> list[str]:
@@ -63,6 +72,8 @@ class RowTable:
             write_atomically(path, json.dumps(self.as_records(), ensure_ascii=False, indent=1) + "\n")
         elif path.suffix == ".parquet":
             self._save_parquet(path)
+        elif path.suffix == ".h5":
+            self._save_hdf(path)
         else:
             write_atomically(path, self.as_csv())
 
@@ -77,6 +88,35 @@ class RowTable:
             frame.to_parquet(path)
         except OSError as problem:
             raise FileProblem(str(path), f"it cannot be written: {problem.strerror or problem}.") from problem
+
+    def _save_hdf(self, path: Path) -> None:
+        """Columns are ``rows/c0`` and on, each with its ``name``; traces ``traces/SIGNAL/ROW``, times (s) and values
+        (SI)."""
+        try:
+            with written_whole(path) as part, opened(part, "w") as file:
+                self._fill_hdf(file)
+        except (OSError, RuntimeError) as problem:
+            reason = getattr(problem, "strerror", None) or problem
+            raise FileProblem(str(path), f"it cannot be written: {reason}.") from problem
+
+    def _fill_hdf(self, file: h5py.File) -> None:
+        columns = list(zip(*map(self.cells, self.rows)))
+        file.attrs["format"] = "pendel series"
+        for k, (head, cells) in enumerate(zip(self.heads, columns)):
+            texts = any(isinstance(cell, str) for cell in cells)
+            plain = [str(c) for c in cells] if texts else [math.nan if c is None else c for c in cells]
+            file.create_dataset(f"rows/c{k}", data=plain).attrs["name"] = head
+        for signal, traces in self.traces.items():
+            for trace in traces:
+                file.create_dataset(f"traces/{signal}/{trace.number}", data=np.vstack([trace.t, trace.y]))
+
+
+def table_of(store: RowStore, numbers: Sequence[int] | None = None) -> RowTable:
+    """Rows of a series, all without ``numbers``, with the traces that were kept. Raises `FileProblem`."""
+    plan = store.kept().plan
+    numbers = store.numbers().tolist() if numbers is None else numbers
+    traces = {signal: tuple(store.traces(signal, numbers)) for signal in plan.traces}
+    return RowTable(plan, tuple(store.rows(numbers)), traces)
 
 
 def in_unit(si: float, unit: str) -> float:

@@ -173,6 +173,13 @@ VERBS = (
                 many=True,
                 option="figure",
             ),
+            Parameter(
+                "traces",
+                "a signal of which something to draw is kept with each row, for a file .h5",
+                "SIGNAL",
+                many=True,
+                option="trace",
+            ),
             Parameter("combined", "all with all, row by row, Sobol points, Latin hypercube or random", "WAY"),
             Parameter("count", "how many rows, where points are sampled", "N"),
             Parameter("smallest", "search the values for which this figure is smallest", "FIGURE"),
@@ -183,8 +190,9 @@ VERBS = (
             ),
             Parameter("trials", "how many runs a search may take; 200 without it", "N"),
         ),
-        writes="its rows by its ending: .csv, .json or .parquet; without it, a summary goes to the terminal",
-        endings=lambda: (".csv", ".json", ".parquet"),
+        writes="its rows by its ending: .csv, .json, .parquet, or with traces .h5; without it, a summary goes to the "
+        "terminal",
+        endings=lambda: (".csv", ".json", ".parquet", ".h5"),
     ),
     Verb(
         "heat",

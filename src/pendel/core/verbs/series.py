@@ -17,7 +17,7 @@ from pendel.core.series.goals import EQUAL, LARGEST, LEAST_BUDGET, MOST_BUDGET, 
 from pendel.core.series.points import whole_number
 from pendel.core.series.rows import DONE, Row, Series, run_rows
 from pendel.core.series.running import Going, Runs, State, in_threads, state_of
-from pendel.core.series.tables import RowTable, in_unit, shares
+from pendel.core.series.tables import RowTable, in_unit, shares, table_of
 
 PASSING = "series"
 """Name of one that is given whole and not planned in the drive."""
@@ -88,6 +88,7 @@ def run_series(
     limits: str | None = None,
     trials: str | None = None,
     workers: str | None = None,
+    traces: Sequence[str] = (),
     *,
     folder: Path | None = None,
     progress: Callable[[int, int, int], None] = lambda done, failed, count: None,
@@ -104,6 +105,8 @@ def run_series(
         many ``trials``.
     workers
         where rows run instead of here: ``tcp://host:port`` of a Dask scheduler, or ``local:N``.
+    traces
+        signals of which something to draw is kept with each row; those of the plan without it.
     folder
         where its rows are kept; a temporary one without it.
     progress
@@ -123,6 +126,7 @@ def run_series(
         known_name("series", name or "", drive.plans, drive.title)
         plan = drive.plans[name or ""]
         plan = replace(plan, measures=tuple(figures)) if figures else plan
+    plan = replace(plan, traces=tuple(traces)) if traces else plan
     if goal := goal_of(smallest, largest, equal, limits, trials):
         if workers:
             raise DriveProblem(
@@ -204,8 +208,7 @@ def _run(going: Going, runs: Runs, anew: bool, progress: Callable[[int, int, int
                 last = time.monotonic()
                 progress(done, failed, count)
         kept = store.kept()
-        rows = tuple(store.rows(store.numbers().tolist()))
-        return report_of(going.name, kept.plan, kept.count, RowTable(kept.plan, rows))
+        return report_of(going.name, kept.plan, kept.count, table_of(store))
     finally:
         store.close()
 

@@ -8,7 +8,6 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPo
 from PyQt6.QtWidgets import QInputDialog, QMenu, QMessageBox, QWidget
 
 from pendel.app.drive.editors.text_table import TextTable
-from pendel.app.plots.thinning import thinned
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.pictures import with_picture_menu
@@ -22,6 +21,7 @@ from pendel.core.errors import FileProblem
 from pendel.core.formats.cells import gap_in
 from pendel.core.quantities.plain_numbers import plain_numbers
 from pendel.core.quantities.units import figure, number_text, unit
+from pendel.core.runs.record.drawn import thinned
 
 LEFT, RIGHT, TOP, BOTTOM = 44, 12, 12, 24
 MOST_HANDLES, MOST_ROWS = 300, 1000
