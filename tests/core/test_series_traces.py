@@ -8,7 +8,7 @@ import pytest
 
 import pendel
 from pendel.core.drive.plans import Plan, Varied, plan_from, plan_record
-from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.errors import DriveProblem, FileProblem, SyntaxProblem
 from pendel.core.runs.record.drawn import thinned
 from pendel.core.series.rows import Row
 from pendel.core.series.store import RowStore
@@ -98,3 +98,37 @@ def test_a_plan_with_traces_follows_names_and_comes_back():
     plan = Plan((Varied("m_leaf", "list", ("1 kg",)),), measures=(f"max({CURRENT})",), traces=(CURRENT, OUT))
     assert plan_from(plan_record(plan)) == plan and "traces" not in plan_record(Plan())
     assert plan.with_card("door_motor", "motor").traces == ("motor.current", OUT)
+
+
+def test_figures_are_taken_between_times_at_which_signals_come_to_values():
+    """A triangle of 10 in 1 s up and 3 s down, by hand: means of its parts, instants, and what cannot be."""
+    d = pendel.Drive()
+    d.add("profile", "Up and down", profile=[("0 s", "0"), ("1 s", "10"), ("4 s", "-5"), ("5 s", "-5")])
+    d.set("until", "5 s")
+    d.set("tick", "1 ms")
+    out = "up_and_down.out"
+    expected = {
+        f"when_max({out})": 1.0,
+        f"when_min({out})": 4.0,
+        f"reaches({out}, 4)": 0.4,
+        f"reaches({out}, -2.5)": 3.5,
+        f"reaches({out}, 4, when_max({out}), end)": 2.2,
+        f"reaches({out}, 0)": 0.0,
+        f"mean({out}, start, when_max({out}))": 5.0,
+        f"mean({out}, when_max({out}), reaches({out}, 0, 0.5 s, end))": 5.0,
+        f"reaches({out}, max({out}) / 2) * 2": 1.0,
+    }
+    row = d.series({"seed": ["1"]}, list(expected)).run()[0]
+    for text, value in expected.items():
+        assert row.figures[text] == pytest.approx(value, abs=6e-3), text
+    for text, why in (
+        (f"reaches({out}, 11)", "does not come to the value"),
+        (f"reaches({out}, 3 A)", "is in a plain number, and what it is to reach in A"),
+        (f"mean({out}, reaches({out}, 11), end)", "does not come to the value"),
+        (f"mean({out}, when_min({out}), when_max({out}))", "from 4 s to 1 s, which is no span"),
+        (f"mean({out}, phase_margin(x), end)", "is no time"),
+    ):
+        row = d.series({"seed": ["1"]}, [text]).run()[0]
+        assert np.isnan(row.figures[text]) and why in row.reason, row.reason
+    with pytest.raises(SyntaxProblem, match="takes a signal and a value"):
+        d.series({"seed": ["1"]}, [f"reaches({out})"]).run()

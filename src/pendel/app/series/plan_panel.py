@@ -291,7 +291,8 @@ class PlanPanel(QWidget):
         line.setAlignment(Qt.AlignmentFlag.AlignLeft)
         line.setToolTip(
             f"{text}\nA function of a signal, for a response with the setpoint it follows, between two times or events "
-            "(start, end, load_step, setpoint_step); and what is reckoned from such figures"
+            "(start, end, load_step, setpoint_step, when_max(signal), reaches(signal, value)); and what is reckoned "
+            "from such figures"
         )
         line.committed.connect(lambda new: self.change_figure(place, new))
         out = button("×", lambda: self.change_figure(place, ""), "small")

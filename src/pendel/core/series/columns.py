@@ -3,8 +3,10 @@
 ``overshoot(door_leaf.position, travel.position)``, ``max(door_motor.current) / I_n``,
 ``mean(step_up.current, end - 10 ms, end)``: a function takes the signal, for a response the setpoint it follows, and
 the times it is taken between, which may name events: ``start`` and ``end`` of the run, ``load_step`` and
-``setpoint_step``. Functions are all measures of `pendel.core.measures` and those of `FIGURES`; those of `MARGINS` take
-a regulator, ``phase_margin(speed_pi)``, whose loop is judged at rest. Quantities have the values they have in the row.
+``setpoint_step``, or be figures: ``mean(door_motor.current, start, when_max(door_leaf.speed))``, and
+``reaches(door_leaf.speed, 0.5 m/s)``, when a signal comes to a value. Functions are all measures of
+`pendel.core.measures` and those of `FIGURES`; those of `MARGINS` take a regulator, ``phase_margin(speed_pi)``, whose
+loop is judged at rest. Quantities have the values they have in the row.
 """
 
 from __future__ import annotations
@@ -19,8 +21,9 @@ import numpy as np
 from pendel.core.drive.user_text import near_words
 from pendel.core.errors import DriveProblem, ExpressionProblem, SyntaxProblem
 from pendel.core.measures import MEASURES, Measure, Span
+from pendel.core.quantities.celsius import CELSIUS, in_celsius
 from pendel.core.quantities.expressions import FUNCTIONS, Call, Measured, Name, Node, Reader, evaluate
-from pendel.core.quantities.units import NO_TURN, si_unit_of, turn
+from pendel.core.quantities.units import NO_TURN, NONE, dimension_text, si_unit_of, turn
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.runs.record.kept import KeptRun
 from pendel.core.runs.record.measures import window
@@ -50,14 +53,25 @@ def _first(span: Span) -> float:
     return float(span.values[1][0])
 
 
+def _when(span: Span, place: Callable[[np.ndarray], np.intp]) -> float:
+    t, y = window(*span.trace.drawn, span.start, span.end)
+    return float(t[int(place(y))])
+
+
 FIGURES = {
     "max": Measure("max", "maximum", _maximum),
     "min": Measure("min", "minimum", _minimum),
     "peak": Measure("peak", "largest, without sign", _peak),
     "last": Measure("last", "at the end", _last),
     "first": Measure("first", "at the beginning", _first),
+    "when_max": Measure("when_max", "when it is largest", lambda span: _when(span, np.argmax), "s"),
+    "when_min": Measure("when_min", "when it is least", lambda span: _when(span, np.argmin), "s"),
 }
 """Figures of a signal that the page of runs reads off its curves."""
+REACHES = Measure(
+    "reaches", "when it comes to a value", lambda span: None, "s", why_none="The signal does not come to the value."
+)
+"""Takes a value behind the signal."""
 WHOLE: Mapping[str, tuple[str, str, Callable[[KeptRun, str, float, float], float]]] = {
     "lost": ("energy lost, of all parts or one", "J", lambda run, card, a, b: _lost(run, card, a, b)),
     "supplied": ("energy from sources", "J", lambda run, card, a, b: balance(run, a, b).supplied),
@@ -84,11 +98,12 @@ def _efficiency(run: KeptRun, start: float, end: float) -> float:
 
 @dataclass(frozen=True)
 class Taken:
-    """A figure within an expression: its function, the names and the times that it takes."""
+    """A figure within an expression: its function, the names, the times and the value that it takes."""
 
     function: str
     names: tuple[str, ...]
     times: tuple[Node, ...]
+    level: Node | None = None
 
 
 @dataclass(frozen=True)
@@ -126,7 +141,7 @@ def unknown_signal(column: Column, known: Collection[str], cards: Collection[str
 def known_functions() -> dict[str, str]:
     """Titles of all figures, by their function."""
     found = {name: each.title for name, each in FIGURES.items()}
-    found |= {each.id: each.title for each in MEASURES}
+    found |= {each.id: each.title for each in (*MEASURES, REACHES)}
     return found | {name: title for name, (title, _, _) in (*WHOLE.items(), *MARGINS.items())}
 
 
@@ -153,7 +168,7 @@ class ColumnReader(Reader):
                 break
             self.at += 1
         self.take(")")
-        names = [a.name for a in arguments if isinstance(a, Name) and a.name not in EVENTS]
+        names = [a.name for a in arguments if isinstance(a, Name) and is_named(a)]
         if name in FUNCTIONS and not (names and isinstance(arguments[0], Name) and "." in names[0]):
             if len(arguments) != FUNCTIONS[name]:
                 raise self.fail(f"{name} takes a signal, such as {name}(card.signal), or two figures")
@@ -161,9 +176,9 @@ class ColumnReader(Reader):
         return self.figure(name, tuple(arguments))
 
     def figure(self, name: str, arguments: tuple[Node, ...]) -> Name:
-        count = 1 if name in WHOLE or name in MARGINS else 2
+        count = 1 if name in WHOLE or name in MARGINS or name == REACHES.id else 2
         named: list[str] = []
-        while arguments and isinstance(arguments[0], Name) and len(named) < count and arguments[0].name not in EVENTS:
+        while arguments and isinstance(arguments[0], Name) and len(named) < count and is_named(arguments[0]):
             named.append(arguments[0].name)
             arguments = arguments[1:]
         if not named and name not in WHOLE:
@@ -171,10 +186,21 @@ class ColumnReader(Reader):
             raise self.fail(f"{name} takes a {first.format(name)}")
         if name in MARGINS and arguments:
             raise self.fail(f"{name} takes a regulator alone; loops are judged at rest, not between times")
+        level: Node | None = None
+        if name == REACHES.id:
+            if not arguments:
+                raise self.fail(f"{name} takes a signal and a value, such as {name}(card.speed, 50 rad/s)")
+            level, *rest = arguments
+            arguments = tuple(rest)
         if len(arguments) not in (0, 2):
             raise self.fail(f"{name} is taken between two times, such as 5 ms, end; give both or none")
-        self.taken.append(Taken(name, tuple(named), arguments))
+        self.taken.append(Taken(name, tuple(named), arguments, level))
         return Name(f"#{len(self.taken) - 1}")
+
+
+def is_named(node: Name) -> bool:
+    """Whether it names something of a drive, and no event nor figure."""
+    return node.name not in EVENTS and not node.name.startswith("#")
 
 
 @lru_cache(maxsize=1024)
@@ -228,7 +254,7 @@ def evaluate_column(
         if taken.function in MARGINS:
             value, unit_text = margin_of(taken.function, taken.names[0], loops)
         else:
-            value, unit_text = figure_of(taken, run, quantities, spans)
+            value, unit_text = figure_of(taken, run, with_figures(column, run, quantities, spans), spans)
         units[name] = unit_text
         if math.isnan(value):
             raise NoFigure(taken.function)
@@ -251,7 +277,8 @@ class NoFigure(DriveProblem):
     """A figure that means nothing in a run."""
 
     def __init__(self, function: str):
-        measure = FIGURES.get(function) or (MEASURES[function] if function in {m.id for m in MEASURES} else None)
+        known = {**FIGURES, REACHES.id: REACHES}
+        measure = known.get(function) or (MEASURES[function] if function in {m.id for m in MEASURES} else None)
         why = measure.why_none if measure is not None else "There is nothing it could be taken from."
         if function in MARGINS:
             why = "The loop has none: it gains less than one at every frequency, or its phase leaves it room for ever."
@@ -282,11 +309,51 @@ def figure_of(taken: Taken, run: KeptRun, quantities: Callable[[str], Measured],
     if taken.function in WHOLE:
         _, unit_text, of = WHOLE[taken.function]
         return of(run, taken.names[0] if taken.names else "", start, end), unit_text
+    if taken.level is not None:
+        return reached(span_of(start, end), taken.level, quantities), "s"
     measure = FIGURES.get(taken.function) or MEASURES[taken.function]
     span = span_of(start, end)
     value = measure.value(span)
     unit = run.declared_unit(span.signal) if measure.unit is None else measure.unit
     return (math.nan if value is None else value), unit
+
+
+def with_figures(
+    column: Column, run: KeptRun, quantities: Callable[[str], Measured], spans: Spans
+) -> Callable[[str], Measured]:
+    """What names in the times and values of a column's figures are worth: quantities, and other figures."""
+
+    def lookup(name: str) -> Measured:
+        if not name.startswith("#"):
+            return quantities(name)
+        taken = column.taken[int(name[1:])]
+        if taken.function in MARGINS:
+            raise DriveProblem(f"{taken.function} is no time, nor a value of a signal.")
+        value, unit_text = figure_of(taken, run, lookup, spans)
+        if math.isnan(value):
+            raise NoFigure(taken.function)
+        return Measured(value, unit_of(unit_text)[1], turn(unit_text)) if unit_text else Measured(value)
+
+    return lookup
+
+
+def reached(span: Span, level: Node, quantities: Callable[[str], Measured]) -> float:
+    """When a signal first comes to a value (s), from either side; not-a-number where it does not. Raises `DriveProblem`
+    for a value of another kind, and `ExpressionProblem`."""
+    unit_text, worth = span.run.declared_unit(span.signal), evaluate(level, quantities)
+    if worth.dim != (unit_of(unit_text)[1] if unit_text else NONE):
+        has = unit_text or "a plain number"
+        raise DriveProblem(f"{span.signal} is in {has}, and what it is to reach in {dimension_text(worth.dim)}.")
+    value = in_celsius(worth.si, worth.celsius, "the value") if unit_text in CELSIUS else worth.si
+    t, y = span.values
+    above = y - value
+    if not len(above) or above[0] == 0:
+        return float(t[0]) if len(above) else math.nan
+    crossed = np.flatnonzero(above * above[0] <= 0)
+    if not len(crossed):
+        return math.nan
+    k = int(crossed[0])
+    return float(t[k - 1] + (t[k] - t[k - 1]) * above[k - 1] / (above[k - 1] - above[k]))
 
 
 def time_of(node: Node, whole: Span, quantities: Callable[[str], Measured]) -> float:
