@@ -23,6 +23,8 @@ from .conftest import finish, settle, until
 from .test_window import LEFT
 
 PEAK = "peak(door_motor.current)"
+MANY = 1200
+"""Rows that are not done before somebody can press Pause."""
 
 
 def page_of(window):
@@ -256,7 +258,7 @@ def test_a_figure_is_added_to_rows_that_are_there(window):
 
 
 def test_a_series_is_paused_and_goes_on_and_keeps_the_drive_it_was_begun_with(window):
-    page = planned(window, tuple(f"{50 + 0.5 * k} kg" for k in range(200)), (PEAK,))
+    page = planned(window, tuple(f"{50 + 0.05 * k:.2f} kg" for k in range(MANY)), (PEAK,))
     QTest.mouseClick(page.panel.start_button, LEFT)
     assert until(lambda: page.gathered is not None and page.gathered.count > 3, 60)
     assert page.panel.start_button.text() == "Pause"
@@ -267,13 +269,13 @@ def test_a_series_is_paused_and_goes_on_and_keeps_the_drive_it_was_begun_with(wi
     assert until(lambda: not page.runner.running, 20)
     settle()
     done = page.gathered.count
-    assert 3 < done < 200 and page.panel.start_button.text() == "Go on"
+    assert 3 < done < MANY and page.panel.start_button.text() == "Go on"
     assert "The drive was changed since" in page.panel.state.text()
     before = dict(zip(page.gathered.numbers.tolist(), page.gathered.cells[:, 1].tolist()))
     ran(page)
     after = dict(zip(page.gathered.numbers.tolist(), page.gathered.cells[:, 1].tolist()))
-    assert len(after) == 200 and all(after[n] == figure for n, figure in before.items())
-    peaks = [after[n] for n in range(200)]
+    assert len(after) == MANY and all(after[n] == figure for n, figure in before.items())
+    peaks = [after[n] for n in range(MANY)]
     assert np.all(np.abs(np.diff(peaks)) < 0.05 * max(peaks))  # none of the drive that was edited
 
 
