@@ -27,7 +27,9 @@ def test_every_kind_has_a_page_with_all_that_it_declares():
             assert all(words in text for _, words in choice.options)
         if not any(section.text for section in found.sections):
             bare.append(kind.id)
-    assert set(bare) <= {"own", "own_block", "own_modes", "own_c"}, "only what a user writes says nothing of itself"
+    assert set(bare) <= {"own", "own_block", "own_modes", "own_matrices", "own_c"}, (
+        "only what a user writes says nothing of itself"
+    )
     assert "usually 40, above 0" in as_text(help_of(kinds()["battery"])), "limits are in the value's own unit"
     assert "Plett" in as_text(help_of(kinds()["battery"])) and "def " in as_text(help_of(kinds()["pi"]))
 

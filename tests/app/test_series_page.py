@@ -23,7 +23,7 @@ from .conftest import finish, settle, until
 from .test_window import LEFT
 
 PEAK = "peak(door_motor.current)"
-MANY = 1200
+MANY = 600
 """Rows that are not done before somebody can press Pause."""
 
 

@@ -1,6 +1,7 @@
 """Values in the code, through the window: made live, stepped by keys and wheel, typed as words, kept between their
 ends."""
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
@@ -13,7 +14,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import End, OwnEquations
 from pendel.core.runs.preparing.simulate import prepare
 
-from .conftest import settle, until
+from .conftest import finish, settle, until
 from .test_window import LEFT, choose, inspect, run_with, type_into
 
 
@@ -288,6 +289,42 @@ def test_a_new_own_block_is_asked_for_and_builds_from_the_first_moment(window, k
     assert prepare(session.drive).lowered.block("belt_watch").number.fixed  # it has C of its format
     window.editing.undo()
     assert "belt_watch" not in session.drive.cards
+
+
+def test_matrices_are_asked_for_typed_marked_where_wrong_and_run(window):
+    """y' = −50·y + 50·x for both of two inputs, from the menu to its step response, 1 − e^(−50 t)."""
+    session = window.session
+    window.actions_by_name["new_block"].trigger()
+    settle()
+    dialog = window.findChild(NewBlock)
+    dialog.radios["own_matrices"].click()
+    type_into(dialog.name, "Both")
+    assert not dialog.values.isVisible() and not dialog.states.isVisible()
+    put(dialog.ports, 2, 0, "u")
+    QTest.mouseClick(dialog.make, LEFT)
+    settle()
+    card = session.drive.cards["both"]
+    assert card.own.ports == ("x: in", "y: out", "u: in") and card.own.equations == ("D = 1, 0",)
+    assert not [f for f in session.examined.findings if f.stops]
+    inspector = window.drive_page.inspector
+    inspector.own_editor.edits["equations"].setPlainText("A = -50\nB = 50, 50, 50\nC = 1")
+    settle(typing=True)
+    editor = inspector.own_editor
+    assert "matrices, line 2: B is 1 by 3; it has a row for each state" in editor.problems.text()
+    assert len(editor.edits["equations"].extraSelections()) == 1
+    editor.edits["equations"].setPlainText("A = -50\nB = 50, 50*m_leaf/(90 kg)\nC = 1")
+    settle(typing=True)
+    assert not inspector.own_editor.problems.text()
+    drive = session.drive
+    session.do(commands.add_card(drive, "step", "Up", 0, 0, values={"before": "0", "after": "2", "t_0": "0 s"}))
+    for port in ("x", "u"):
+        session.do(commands.add_wire(drive, End("up", "out"), End("both", port)))
+    window.start_run()
+    finish(window)
+    trace = session.runs[-1].trace("both.y")
+    m = float(drive.quantities["m_leaf"].text.split()[0]) / 90
+    assert trace.at(np.array(0.06)) == pytest.approx(2 * (1 + m) * (1 - np.exp(-50 * 0.06)), rel=2e-3)
+    window.editing.undo()
 
 
 def test_the_inspector_shows_how_a_block_is_shipped(window):

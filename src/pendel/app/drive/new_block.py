@@ -31,6 +31,7 @@ from pendel.core.trust import allow
 WRITTEN_IN = {
     own_block.LANGUAGE: ("block language", "assignments and decisions, checked as they are typed"),
     own_block.MODES: ("state machine", "modes: what each does, and when it changes"),
+    own_block.MATRICES: ("matrices", "a linear block with several inputs and outputs"),
     own_block.C: ("C99", "in float, and in words for fixed point"),
 }
 WAYS = ("in", "out")
@@ -63,8 +64,11 @@ class NewBlock(QDialog):
         for c in (3, 4):
             if (head := self.ports.horizontalHeaderItem(c)) is not None:
                 head.setToolTip(ends)
-        self.values = self._table(body, "Values", ("name", "value with its unit"), [])
-        self.states = self._table(body, "Remembered", ("name", "starts from"), [])
+        self.more = QWidget()
+        inside = column(self.more, (0, 0, 0, 0), 7)
+        self.values = self._table(inside, "Values", ("name", "value with its unit"), [])
+        self.states = self._table(inside, "Remembered", ("name", "starts from"), [])
+        body.addWidget(self.more, 2)
         self.every = Field("1", "Runs every so many ticks", 60)
         self.every.setFixedWidth(60)
         self.format = QComboBox()
@@ -144,7 +148,8 @@ class NewBlock(QDialog):
     def lines(self) -> OwnEquations:
         """The block as typed, with a frame that builds. Raises `PendelError`."""
         ports = tuple(f"{name}: {way}" + (f", {unit}" if unit else "") for name, way, unit, *_ in self.rows(self.ports))
-        values, states = (tuple(f"{n} = {t}" for n, t in self.rows(each)) for each in (self.values, self.states))
+        shown = (self.values, self.states) if self.kind != own_block.MATRICES else ()
+        values, states, *_ = (*(tuple(f"{n} = {t}" for n, t in self.rows(each)) for each in shown), (), ())
         names = names_of(self.session.drive)
         every = value_in_field(self.every.text(), "", names)
         limits = own_block.EVERY
@@ -175,6 +180,7 @@ class NewBlock(QDialog):
 
     def _look(self, *_: object) -> None:
         """Say what is wrong as long as something is."""
+        self.more.setVisible(self.kind != own_block.MATRICES)
         try:
             self.lines()
             self.problem.setText("" if self.name.text().strip() else "The block has no name. Give it one.")

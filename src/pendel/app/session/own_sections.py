@@ -22,6 +22,7 @@ SECTIONS = {
     PART: EQUATIONS,
     own_block.LANGUAGE: (*BLOCK, ("equations", "Update, once a period", "y = K * x", 5)),
     own_block.MODES: (*BLOCK, ("equations", "Modes and changes", "run: enable = 1", 8)),
+    own_block.MATRICES: (BLOCK[0], ("equations", "Matrices", "A = -1, 0; 1, 0", 6)),
     own_block.C: (
         *BLOCK,
         ("equations", "Update in C, once a period", "y = K * x;", 6),

@@ -1,4 +1,5 @@
-"""Blocks whose ports, values and update the user types: in the block language, as a state machine, or in C.
+"""Blocks whose ports, values and update the user types: in the block language, as a state machine, as matrices
+(`own_matrices`), or in C.
 
 Lines read ``x: in`` and ``y: out, V`` (ports, with a unit if wished), ``K = 2 V/A`` (value), ``n = 0`` (a
 number that is remembered, with its start). The update assigns outputs and remembered numbers once a period of
@@ -10,13 +11,16 @@ its time, with ``>`` as with ``>=``."""
 from __future__ import annotations
 
 import ast
+import math
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
+from typing import Any
 
+from pendel.core.catalogue import own_matrices
 from pendel.core.catalogue.control.ports import EVERY
-from pendel.core.catalogue.declare import ANY, Block, Link, Port, Value
+from pendel.core.catalogue.declare import ANY, Block, Link, Port, Value, Values
 from pendel.core.controllers.c_names import identifier
 from pendel.core.controllers.language import (
     ACTIONS,
@@ -28,15 +32,16 @@ from pendel.core.controllers.language import (
 )
 from pendel.core.controllers.own_c import CheckedC, CProblem, read_c
 from pendel.core.drive.document import Card, OwnEquations
+from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, read
 from pendel.core.quantities.named import check_name
-from pendel.core.quantities.units import NONE, si_unit_of, unit
+from pendel.core.quantities.units import NONE, figure, si_unit_of, unit
 from pendel.core.vocabulary import SignalRole
 from pendel.core.wording import sentence_case
 
 Lookup = Callable[[str], Measured]
-LANGUAGE, MODES, C = "own_block", "own_modes", "own_c"
+LANGUAGE, MODES, MATRICES, C = "own_block", "own_modes", "own_matrices", "own_c"
 INTRINSICS_SHOWN = [
     n
     for n in INTRINSICS
@@ -82,6 +87,8 @@ class BlockModel:
 def read_block(own: OwnEquations, kind: str, lookup: Lookup) -> BlockModel:
     """Read all lines; never raises, every problem is collected with its line."""
     model = BlockModel(in_c=kind == C)
+    if kind == MATRICES and any(line.strip() for line in (*own.values, *own.states)):
+        model.complain("ports", 0, "Matrices have no values of their own. Write quantities of the drive into them.")
     for section, reader in (("ports", _read_port), ("values", _read_value), ("states", _read_state)):
         for number, line in enumerate(getattr(own, section)):
             if line.strip():
@@ -94,6 +101,8 @@ def read_block(own: OwnEquations, kind: str, lookup: Lookup) -> BlockModel:
     if not model.problems:
         if kind == C:
             _read_c(model, own)
+        elif kind == MATRICES:
+            _read_matrices(model, own.equations, lookup)
         else:
             {LANGUAGE: _read_update, MODES: _read_modes}[kind](model, own.equations)
     return model
@@ -255,6 +264,58 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
     _parsed(model, text, origin, (TICKS,))
 
 
+def _read_matrices(model: BlockModel, lines: Sequence[str], lookup: Lookup) -> None:
+    """Each entry is a value of the block, by its matrix, row and column."""
+    for name in model.names:
+        if own_matrices.RESERVED.fullmatch(name):
+            model.complain(
+                "ports", 0, f"{name} is what the block calls one of its own numbers. Choose a different name."
+            )
+    found = own_matrices.read_matrices(tuple(lines), len(model.inputs), len(model.outputs))
+    for number, sentence in found.problems:
+        model.complain("equations", number, sentence)
+    if model.problems:
+        return
+    at = {match[1]: n for n, line in enumerate(lines) if (match := own_matrices.LINE.match(line))}
+    for (matrix, row, column), text in found.entries.items():
+        try:
+            evaluate(read(text), lookup, text)
+        except ExpressionProblem as problem:
+            model.complain("equations", at[matrix], f"Row {row}, column {column} of {matrix}: {problem}")
+        model.values[f"{matrix}_{row}_{column}"] = (text, ANY)
+    update, names = own_matrices.update_lines(found, list(model.inputs), list(model.outputs))
+    if not model.problems:
+        _parsed(model, update, [], names)
+
+
+def _coefficients(values: Values, card: Card, period: float) -> dict[str, float]:
+    own = card.own or OwnEquations()
+    model = read_block(own, MATRICES, _any_quantity)
+    inputs, outputs = len(model.inputs), len(model.outputs)
+    if model.problems:
+        return {}
+    found = own_matrices.read_matrices(own.equations, inputs, outputs)
+    return own_matrices.coefficients(found, values, inputs, outputs, period)
+
+
+def _follows_growth(card: Card, key: str, result: Any) -> list[Finding]:
+    """A mode that grows by more than e² within a period has no counterpart by Tustin's rule."""
+    own, values = card.own or OwnEquations(), result.values.get(key, {})
+    model = read_block(own, MATRICES, _any_quantity)
+    if model.problems or not all(map(math.isfinite, values.values())):
+        return []
+    found = own_matrices.read_matrices(own.equations, len(model.inputs), len(model.outputs))
+    period = result.settings.get("tick", math.nan) * values.get(EVERY.name, 1.0)
+    growth = own_matrices.fastest_growth(found, values)
+    if found.sampled or not growth * period >= 2.0:
+        return []
+    words = f"a mode of A grows at {figure(growth, '1/s', 3)}, which a period of {figure(period, 's', 3)} cannot follow"
+    at = next(n for n, line in enumerate(own.equations) if line.strip().startswith("A"))
+    return [
+        fault(f"{card.name}: {words}. Run the block more often, or look at the signs of A.", key, f"equations:{at}")
+    ]
+
+
 def _read_c(model: BlockModel, own: OwnEquations) -> None:
     lines = own.equations
     if not "".join(lines).strip():
@@ -304,6 +365,8 @@ def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
     wrong = [(s, n, why) for s, n, why in model.problems if s in ("ports", "values", "states")]
     if wrong:
         raise DriveProblem(f"{sentence_case(wrong[0][0])}, line {wrong[0][1] + 1}: {wrong[0][2]}")
+    if kind == MATRICES:
+        return own if any(line.strip() for line in own.equations) else replace(own, equations=_first_gain(model))
     if kind == MODES:
         return own if any(line.strip() for line in own.equations) else replace(own, equations=_two_modes(model))
     end = ";" if kind == C else ""
@@ -316,6 +379,15 @@ def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
 
     block = replace(own, equations=with_outputs(own.equations))
     return replace(block, words=with_outputs(own.words)) if kind == C else block
+
+
+def _first_gain(model: BlockModel) -> tuple[str, ...]:
+    """A gain of 1 from each input to the output of its place."""
+    rows = (
+        ", ".join("1" if r == c or not model.inputs else "0" for c in range(max(1, len(model.inputs))))
+        for r in range(len(model.outputs))
+    )
+    return (f"D = {'; '.join(rows)}",)
 
 
 def _two_modes(model: BlockModel) -> tuple[str, ...]:
@@ -343,7 +415,12 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
         *(Port(n, Link.SIGNAL_IN, n, "right", u) for n, u in model.inputs.items()),
         *(Port(n, Link.SIGNAL_OUT, n, "left", u, role=NAMED.get(n)) for n, u in model.outputs.items()),
     ]
-    size = f"{len(model.modes)} modes" if kind == MODES else {LANGUAGE: "own update", C: "own C"}[kind]
+    size = {
+        LANGUAGE: "own update",
+        C: "own C",
+        MODES: f"{len(model.modes)} modes",
+        MATRICES: f"{len(model.outputs)} by {len(model.inputs)}",
+    }[kind]
     return Block(
         id=kind,
         title=template.title,
@@ -352,6 +429,8 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
         ports=tuple(ports),
         values=(*(Value(n, n, u, text) for n, (text, u) in model.values.items()), EVERY),
         update=model.update or parse_update("def update(started, dt):\n    started = 1.0"),
+        derive=_coefficients if kind == MATRICES else None,
+        rules=(_follows_growth,) if kind == MATRICES else (),
         summary=lambda v, card: (size,),
         mark=template.mark,
         own=template.own,
@@ -379,6 +458,10 @@ EXAMPLES = {
             "charge -> idle: start < 0.5",
             "run -> idle: start < 0.5 or fault > 0.5",
         ),
+    ),
+    MATRICES: OwnEquations(
+        ports=("u: in", "w: in", "y: out", "z: out"),
+        equations=("A = -100, 20; -20, -100", "B = 100, 0; 0, 100", "C = 1, 0; 0, 1"),
     ),
     C: OwnEquations(
         ports=("x: in", "y: out"),
@@ -426,6 +509,13 @@ TEMPLATES = {
             "Operating modes: what each does, and when it changes to another.",
             "modes states conditions actions sequence logic operating statechart",
             "1→2",
+        ),
+        template(
+            MATRICES,
+            "State space by matrices",
+            "A linear block of any order with several inputs and outputs: x' = A·x + B·u, y = C·x + D·u.",
+            "multivariable mimo linear observer controller matrix abcd several inputs outputs",
+            "A B",
         ),
         template(
             C,

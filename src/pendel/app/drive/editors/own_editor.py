@@ -27,6 +27,9 @@ HINTS = {
     own_block.MODES: "name: what it does each period, parted by semicolons. name -> other: when it "
     "changes; they are tried in order. elapsed is the time in the mode in seconds. The "
     "first mode is where it starts.",
+    own_block.MATRICES: "x' = A·x + B·u, y = C·x + D·u in SI, u and y in the order of the ports; entries apart by "
+    "commas, rows by semicolons or lines, expressions of the drive's quantities too. It is sampled by Tustin's rule "
+    "for the block's period; a line “sampled” says that they are those of one period. Without A it is the gain D.",
     own_block.C: "Statements in C99 with real_t numbers in SI; the names above are variables, dt is the "
     "period in seconds. The functions of math.h are there. For fixed point, ports and what is remembered are "
     "whole numbers of wide_t (twice as long as a word): x is x_q binary digits behind the point, what is "
@@ -68,7 +71,7 @@ class OwnEditor(QWidget):
         if self.kind == PART:
             body.addWidget(label("As printed", "heading"))
             body.addWidget(self.printed)
-        if self.kind in (own_block.LANGUAGE, own_block.C):
+        if self.kind in (own_block.LANGUAGE, own_block.MATRICES, own_block.C):
             fill = button("Write what is missing", self.write_frame, "link")
             fill.setToolTip(
                 "Outputs that nothing assigns yet give 0, so that the block can be built; what is there stays"
