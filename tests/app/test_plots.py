@@ -12,7 +12,7 @@ import scipy.io
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent, QImage, QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QInputDialog, QLabel
+from PyQt6.QtWidgets import QApplication, QInputDialog, QLabel, QWidget
 
 from pendel.app.plots.reading import TimeCurve
 from pendel.app.runs.arrangement import read
@@ -512,3 +512,20 @@ def test_sizes_of_responses_are_written_as_ratios(window, ratios):
     assert "ratio" in plot.caption.toPlainText() and low < 0 < high
     told = [shown.text() for shown in page.figures.findChildren(QLabel)]
     assert number_text(10 ** (page.now.margins.gain_db / 20), 3) in told and not any(" dB" in text for text in told)
+
+
+def test_a_table_of_figures_says_where_energy_between_the_cursors_stays_open(application):
+    """The feeder without a load beside the same under load, as `tests/core/test_measures.py` has them."""
+    import pendel
+    from pendel.app.runs.span_table import SpanTable
+
+    d = pendel.open_example("valley_feeder")
+    d.set("method", "auto")
+    run = d.run().kept
+    for times, says in (((0.02, 0.04), True), ((0.1, 0.16), False)):
+        whole = QWidget()
+        table = SpanTable(lambda: True)
+        whole.setLayout(table)
+        table.show(run, ["link.power"], *times)
+        assert until(lambda: "fed in − delivered − stored" in [label.text() for label in whole.findChildren(QLabel)])
+        assert any("not accounted for" in label.text() for label in whole.findChildren(QLabel)) == says

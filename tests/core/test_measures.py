@@ -354,3 +354,25 @@ def test_a_dip_is_told_beside_the_setpoint_at_the_load_and_not_beside_the_larges
     largest = np.max(np.abs(y[after] - target))
     assert span.dip.percent == pytest.approx(100 * largest / abs(target), rel=1e-3)
     assert span.move.begins == 0.4 and span.target == target
+
+
+def test_figures_say_where_energy_between_their_times_stays_open(capsys, tmp_path):
+    """A link of 800 V behind 20 mΩ without a load: each voltage keeps to its tolerance of 1e-6, and the small power
+    does not. Beside the same at 1e-9, and under load."""
+    d = pendel.open_example("valley_feeder")
+    d.set("method", "auto")
+    rough = d.run()
+    d.set("tolerance", "1e-9")
+    fine = d.run()
+    power = [run.measure("mean", "link.power", 0.02, 0.04) for run in (rough, fine)]
+    assert power[1] == pytest.approx(14.7, rel=0.01) and power[0] > 1.05 * power[1]
+    doubt = rough.balance(0.02, 0.04).doubt
+    share = float(doubt.split("Between these times ")[1].split(" %")[0]) / 100
+    assert abs(power[0] / power[1] - 1) < 1.5 * share < 0.3
+    assert not fine.balance(0.02, 0.04).doubt and not rough.balance(0.1, 0.16).doubt
+    d.set("tolerance", "1e-6")
+    d.save(tmp_path / "feeder.pendel")
+    from pendel.cli.main import main
+
+    call = ["measure", str(tmp_path / "feeder.pendel"), "--from", "20 ms", "--to", "40 ms", "--signals", "link.power"]
+    assert main(call) == 0 and doubt in capsys.readouterr().out

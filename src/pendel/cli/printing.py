@@ -104,6 +104,8 @@ def _(result: Measured, verb: str) -> None:
     print_line("lost by", "mean power W", "energy J")
     for lost in (*result.lost, *result.sums):
         print_line(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}")
+    if result.doubt:
+        print_line(result.doubt)
 
 
 @show.register

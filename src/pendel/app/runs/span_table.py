@@ -8,7 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout
 
 from pendel.app.session.run_figures import settled
-from pendel.app.widgets.basic import Elided, clear, label
+from pendel.app.widgets.basic import Elided, clear, label, wrapped
 from pendel.app.widgets.timers import Later
 from pendel.core.measures import Measure, Place, Span, measures_at
 from pendel.core.measures.declare import STRETCHES_ALONE
@@ -84,6 +84,8 @@ class SpanTable(QGridLayout):
             self._fill([("Lost", "", "power", "energy"), *(shown(*each) for each in lost)])
             for words, energy in energies.sums:
                 self._fill([(words, "", "", ""), shown("", energy)], heading=False)
+        if energies.doubt:
+            self.addWidget(wrapped(energies.doubt, "wrong"), self.rowCount(), 0, 1, 4)
 
     def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
         """Add rows; a name without figures has the row to itself."""

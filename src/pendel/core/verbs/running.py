@@ -127,6 +127,8 @@ class Measured:
     lost: list[EnergyRow]
     sums: list[EnergyRow]
     run: KeptRun
+    doubt: str = ""
+    """Where more of the energy is not accounted for than figures should leave."""
 
 
 def measure(
@@ -198,6 +200,7 @@ def measure(
         [EnergyRow(each.what, each.power, each.energy) for each in lost.losses],
         [EnergyRow(words, energy / lost.duration, energy) for words, energy in lost.sums],
         kept,
+        lost.doubt,
     )
 
 

@@ -18,7 +18,7 @@ ROUNDING = 1e-9
 
 
 TOLERATED = 0.01
-"""Of the largest flow of energy: what may stay unaccounted for before a run in fixed steps says so."""
+"""Of the largest flow of energy: what may stay unaccounted for before it is said."""
 
 
 @dataclass(frozen=True)
@@ -59,6 +59,19 @@ class Balance:
     @property
     def open(self) -> float:
         return self.supplied - self.heat - self.delivered - self.stored
+
+    @property
+    def doubt(self) -> str:
+        """A sentence where more than `TOLERATED` of the largest flow stays unaccounted for; a run that keeps to its
+        tolerance in every state may do so, where powers are small differences of large values."""
+        share = abs(self.open) / self.largest if self.largest > 0 else 0.0
+        if share <= TOLERATED:
+            return ""
+        return (
+            f"Between these times {figure(100 * share, '', 2)} % of the energy that flowed is not accounted for: means "
+            "of small differences of large values, such as a current through a small resistance, may be as far off, "
+            "or parts with own equations keep it. Take a smaller tolerance, or shorter fixed steps, to see which."
+        )
 
 
 def balance_keys(run: KeptRun) -> list[str]:
