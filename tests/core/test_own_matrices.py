@@ -60,6 +60,8 @@ def test_what_cannot_be_other_than_zero_is_not_computed():
     chain = read_matrices(("A = -1, 0, 0", "1, -1, 0", "0, 1, -1", "B = 1; 0; 0", "C = 0\t0\t1"), 1, 1)
     assert np.array_equal(patterns(chain, 1, 1)["a"], np.tril(np.ones((3, 3), bool)))
     assert [int(p.sum()) for p in patterns(chain, 1, 1).values()] == [6, 3, 3, 1]
+    stepped = read_matrices(("sampled", "A = 0, 0, 0", "1, 0, 0", "0, 1, 0", "B = 1; 0; 0", "C = 0, 0, 1"), 1, 1)
+    assert [int(p.sum()) for p in patterns(stepped, 1, 1).values()] == [5, 1, 1, 0]
 
 
 @pytest.mark.parametrize("number", ["float32", "fixed32", "fixed16"])

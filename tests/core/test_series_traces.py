@@ -114,6 +114,7 @@ def test_figures_are_taken_between_times_at_which_signals_come_to_values():
         f"reaches({out}, -2.5)": 3.5,
         f"reaches({out}, 4, when_max({out}), end)": 2.2,
         f"reaches({out}, 0)": 0.0,
+        f"reaches({out}, 10)": 1.0,  # which it only touches
         f"mean({out}, start, when_max({out}))": 5.0,
         f"mean({out}, when_max({out}), reaches({out}, 0, 0.5 s, end))": 5.0,
         f"reaches({out}, max({out}) / 2) * 2": 1.0,
