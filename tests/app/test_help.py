@@ -1,10 +1,26 @@
 """Help says of every part and block what its declaration says, beside the sheet."""
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QPlainTextEdit,
+    QPushButton,
+    QToolTip,
+    QTreeWidget,
+    QWidget,
+)
 
 from pendel.app.window.help_window import HelpWindow
+from pendel.app.window.tips import TIPS, words_of, words_of_head
 from pendel.core.catalogue.help import as_text, help_of, matching
 from pendel.core.catalogue.index import kinds
 from pendel.core.measures import MEASURES
@@ -12,7 +28,7 @@ from pendel.core.plant.methods import METHODS
 from pendel.core.topics import topics
 from pendel.core.vocabulary.levels import OURS
 
-from .conftest import settle
+from .conftest import finish, settle, until
 from .test_window import LEFT
 
 
@@ -81,3 +97,32 @@ def test_settings_measures_and_figures_of_loops_have_pages(window):
     for number in range(help_window.list.count()):
         help_window.list.setCurrentRow(number)
     help_window.close()
+
+
+def test_every_icon_field_and_head_says_what_it_is_for(window):
+    """Of all pages, and the pointer that rests on one that brings no words itself gets them."""
+    window.start_run()
+    finish(window)
+    window.session.select(["door_motor"])
+    kinds_ = QAbstractButton, QLineEdit, QComboBox, QPlainTextEdit, QListWidget, QTreeWidget
+    bare = []
+    for page in ("Drive", "Runs", "Loops", "Series", "Firmware", "Bench"):
+        window.show_page(page)
+        settle()
+        for widget in window.findChildren(QWidget):
+            inside = isinstance(widget.parent(), (QComboBox, QAbstractSpinBox))
+            if widget.isVisible() and isinstance(widget, kinds_) and not inside and not words_of(widget):
+                bare.append((page, type(widget).__name__, widget.accessibleName(), getattr(widget, "text", str)()))
+            if (
+                widget.isVisible()
+                and isinstance(widget, QHeaderView)
+                and widget.orientation() == Qt.Orientation.Horizontal
+            ):
+                bare += [(page, "head", n) for n in range(widget.count()) if not words_of_head(widget, n)]
+    assert not bare
+    button = next(b for b in window.findChildren(QAbstractButton) if b.isVisible() and b.text() == "Connect")
+    assert not button.toolTip()
+    middle = button.rect().center()
+    QApplication.sendEvent(button, QHelpEvent(QEvent.Type.ToolTip, middle, button.mapToGlobal(middle)))
+    assert until(lambda: QToolTip.text() == TIPS["Connect"])
+    QToolTip.hideText()

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer
 from PyQt6.QtGui import (
     QAction,
     QCloseEvent,
+    QHelpEvent,
     QResizeEvent,
 )
 from PyQt6.QtWidgets import (
@@ -46,6 +47,7 @@ from pendel.app.window.other_programs import AtWork, OtherPrograms
 from pendel.app.window.pages import PAGES, in_thread
 from pendel.app.window.preferring import Preferring
 from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
+from pendel.app.window.tips import show_words
 from pendel.app.window.unit_choices import UnitChoices
 from pendel.app.window.unit_export import UnitExport
 from pendel.core.drive import commands
@@ -504,6 +506,10 @@ class MainWindow(QMainWindow):
 
     def _draw_page(self) -> Drawing:
         return self.page(self.page_now).drawing()
+
+    def event(self, event: QEvent | None) -> bool:
+        """What nothing under the pointer had words for comes here."""
+        return (isinstance(event, QHelpEvent) and show_words(event)) or super().event(event)
 
     def customEvent(self, event: QEvent | None) -> None:
         """Take the pictures that what is shown in the window asks for."""
