@@ -203,7 +203,7 @@ class FirmwarePage(Page):
         self.signals_button = button("Signals", lambda: self._show_values(False), "small")
         self.values_button = button("Values", lambda: self._show_values(True), "small")
         self.signals_button.setToolTip("What each block gives, in which numbers, and how far off it is.")
-        self.values_button.setToolTip("Gains and other values, their words in the code, and which can be changed there.")
+        self.values_button.setToolTip("Gains and other values, their words in the code, and which change there.")
         self.views = QButtonGroup(self)
         for each in (self.signals_button, self.values_button):
             each.setCheckable(True)
