@@ -12,7 +12,8 @@ from pendel.core.errors import DriveProblem, FileProblem, SyntaxProblem
 from pendel.core.runs.record.drawn import thinned
 from pendel.core.series.rows import Row
 from pendel.core.series.store import RowStore
-from pendel.core.series.traces import MOST_POINTS, VARIABLE, written
+from pendel.core.series.tables import RowTable
+from pendel.core.series.traces import MOST_POINTS, VARIABLE, RowTrace, written
 
 MASSES = {"m_leaf": ["60 kg", "120 kg"]}
 CURRENT, OUT = "door_motor.current", "speed_pi.out"
@@ -134,3 +135,11 @@ def test_figures_are_taken_between_times_at_which_signals_come_to_values():
         d.series({"seed": ["1"]}, [f"mean({out}, phase_margin(x), end)"]).run()
     with pytest.raises(SyntaxProblem, match="takes a signal and a value"):
         d.series({"seed": ["1"]}, [f"reaches({out})"]).run()
+
+
+def test_names_that_no_file_can_hold_are_said(tmp_path):
+    trace = RowTrace(0, np.zeros(1), np.zeros(1))
+    table = RowTable(Plan(), (), {"a.b": (trace,), "a.b/0": (trace,)})
+    with pytest.raises(FileProblem, match="cannot be written"):
+        table.save(tmp_path / "rows.h5")
+    assert not list(tmp_path.iterdir())
