@@ -95,7 +95,7 @@ class RowTable:
         try:
             with written_whole(path) as part, opened(part, "w") as file:
                 self._fill_hdf(file)
-        except (OSError, RuntimeError, ValueError) as problem:  # names of a hostile file too
+        except (OSError, RuntimeError, ValueError, TypeError) as problem:  # names of a hostile file too
             reason = getattr(problem, "strerror", None) or problem
             raise FileProblem(str(path), f"it cannot be written: {reason}.") from problem
 
