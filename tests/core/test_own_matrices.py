@@ -101,6 +101,7 @@ def test_its_linear_model_is_the_system_sampled():
         (("A = -1", "B = 1", "C = 1; 1; 1"), "B is 1 by 1; it has a row for each state and a column for each input"),
         (("D = 1, ,2",), "The entry in row 1, column 2 of D is empty"),
         (("D =",), "D has no entries"),
+        (("D = 1, -; 0, 0; 0, 0",), "Row 1, column 2 of D"),
         (("1, 2",), "Write a matrix like"),
         (("D = 1, 2", "D = 1, 2"), "D stands here twice"),
         (("D = 1, nothing; 0, 0; 0, 0",), "Row 1, column 2 of D: nothing has no value"),

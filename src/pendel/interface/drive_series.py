@@ -150,12 +150,12 @@ class SeriesView:
     def save(self, path: str | Path) -> None:
         """All rows as ``.csv``, ``.json``, ``.parquet`` or, with the traces that were kept, ``.h5``. Raises
         `FileProblem`."""
-        from pendel.core.series.tables import table_of
+        from pendel.core.series.tables import WITH_TRACES, table_of
 
         self.run()
         store = self._going.store()
         try:
-            table_of(store).save(Path(path))
+            table_of(store, traces=Path(path).suffix == WITH_TRACES).save(Path(path))
         finally:
             store.close()
 

@@ -14,7 +14,7 @@ from pendel.app.session.page import Page
 from pendel.core.errors import PendelError
 from pendel.core.series.gathered import Gathered
 from pendel.core.series.store import RowStore, store_path
-from pendel.core.series.tables import table_of
+from pendel.core.series.tables import WITH_TRACES, table_of
 
 
 class RowsOut(Page):
@@ -55,12 +55,13 @@ class RowsOut(Page):
         assert self.gathered is not None
         numbers = self.gathered.numbers[self.model.places].tolist()
         try:
+            path = path if path.suffix else path.with_suffix(".csv")
             store = RowStore(store_path(self.runner.place, self.rows_of))
             try:
-                table = table_of(store, numbers)
+                table = table_of(store, numbers, traces=path.suffix == WITH_TRACES)
             finally:
                 store.close()
-            table.save(path if path.suffix else path.with_suffix(".csv"))
+            table.save(path)
         except PendelError as problem:
             self.status_message.emit(str(problem))
             return

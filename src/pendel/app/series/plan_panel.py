@@ -26,7 +26,7 @@ from pendel.core.check.targets import Target, target, targets
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 from pendel.core.drive.plans import COMBINED, SAMPLED, WAYS, Plan, Varied
-from pendel.core.drive.user_text import near_words
+from pendel.core.drive.user_text import near_words, parted
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.stepping import own_unit
 from pendel.core.runs.preparing.simulate import signal_infos
@@ -462,10 +462,4 @@ def regulators(drive: Drive) -> list[str]:
 
 def parts_of(text: str) -> tuple[str, ...]:
     """Texts apart by commas, but for those in brackets."""
-    parts, depth, begun = [], 0, 0
-    for at, letter in enumerate(text):
-        depth += (letter == "(") - (letter == ")")
-        if letter == "," and depth <= 0:
-            parts.append(text[begun:at])
-            begun = at + 1
-    return tuple(part.strip() for part in (*parts, text[begun:]) if part.strip())
+    return tuple(part.strip() for part in parted(text, ",") if part.strip())

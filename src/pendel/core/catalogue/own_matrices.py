@@ -22,6 +22,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from pendel.core.drive.document import OwnEquations
+from pendel.core.drive.user_text import parted
 
 LINE = re.compile(r"^\s*([ABCD])\s*=\s*(.*)$")
 SAMPLED = "sampled"
@@ -29,7 +30,7 @@ MOST_STATES, MOST_ENTRIES = 30, 600
 """Of a block, and of all its matrices that are not zero."""
 RESERVED = re.compile(r"[A-Da-d]_\d+_\d+|(state|moved)_\d+")
 """Names by which the update reads entries and states."""
-ZERO = re.compile(r"[+-]?0*\.?0*")
+ZERO = re.compile(r"[+-]?(0+\.?0*|\.0+)")
 
 
 @dataclass
@@ -107,7 +108,7 @@ def read_matrices(lines: tuple[str, ...], inputs: int, outputs: int) -> Matrices
 
 
 def _read_matrix(read: Matrices, number: int, name: str, text: str) -> None:
-    rows = [[entry.strip() for entry in _parted(row, ",")] for row in _parted(text, ";") if row.strip()]
+    rows = [[entry.strip() for entry in parted(row, ",")] for row in parted(text, ";") if row.strip()]
     if not rows:
         read.problems.append((number, f"{name} has no entries. Write some, or leave it out."))
         return
@@ -123,17 +124,6 @@ def _read_matrix(read: Matrices, number: int, name: str, text: str) -> None:
     read.sizes[name] = len(rows), len(rows[0])
     for r, row in enumerate(rows, 1):
         read.entries |= {(name, r, c): entry for c, entry in enumerate(row, 1) if not ZERO.fullmatch(entry)}
-
-
-def _parted(text: str, mark: str) -> list[str]:
-    """Parts of a text between marks outside of brackets."""
-    parts, depth, begun = [], 0, 0
-    for place, letter in enumerate(text):
-        depth += (letter == "(") - (letter == ")")
-        if letter == mark and depth <= 0:
-            parts.append(text[begun:place])
-            begun = place + 1
-    return [*parts, text[begun:]]
 
 
 def _compare(read: Matrices, at: dict[str, int], inputs: int, outputs: int) -> None:

@@ -37,4 +37,15 @@ def read_figure(drive: Drive, text: str | None, unit: str, otherwise: float) -> 
         raise DriveProblem(str(problem)) from problem
 
 
-__all__ = ["known_name", "near_words", "read_figure"]
+__all__ = ["known_name", "near_words", "parted", "read_figure"]
+
+
+def parted(text: str, mark: str) -> list[str]:
+    """Parts of a text between marks outside of brackets."""
+    parts, depth, begun = [], 0, 0
+    for place, letter in enumerate(text):
+        depth += (letter == "(") - (letter == ")")
+        if letter == mark and depth <= 0:
+            parts.append(text[begun:place])
+            begun = place + 1
+    return [*parts, text[begun:]]

@@ -200,7 +200,7 @@ class RowStore:
         try:
             traces = [(r.number, name, written(t)) for r in rows for name, t in zip(signals, r.traces)]
         except ValueError as problem:
-            raise FileProblem(str(self.path), f"a row came with {problem}. Start the series anew.") from problem
+            raise FileProblem(str(self.path), f"a row came with {problem}. Begin the series again.") from problem
         places = ", ".join("?" * (5 + len(rows[0].texts) + len(rows[0].figures)))
         values = [
             (
@@ -306,7 +306,7 @@ class RowStore:
             try:
                 trace = read(int(number), found[0]) if found is not None else None
             except (ValueError, TypeError) as problem:
-                raise FileProblem(str(self.path), "a trace in it cannot be read. Start the series anew.") from problem
+                raise FileProblem(str(self.path), "a trace in it cannot be read. Begin the series again.") from problem
             if trace is not None and len(trace.t):
                 yield trace
 

@@ -22,8 +22,9 @@ from pendel.core.series.rows import Row
 from pendel.core.series.store import RowStore
 from pendel.core.series.traces import RowTrace
 
-ENDINGS = (".csv", ".json", ".parquet", ".h5")
-"""The last one holds traces too."""
+WITH_TRACES = ".h5"
+"""The ending of a file that holds traces too."""
+ENDINGS = (".csv", ".json", ".parquet", WITH_TRACES)
 
 
 @dataclass(frozen=True)
@@ -72,7 +73,7 @@ class RowTable:
             write_atomically(path, json.dumps(self.as_records(), ensure_ascii=False, indent=1) + "\n")
         elif path.suffix == ".parquet":
             self._save_parquet(path)
-        elif path.suffix == ".h5":
+        elif path.suffix == WITH_TRACES:
             self._save_hdf(path)
         else:
             write_atomically(path, self.as_csv())
@@ -111,12 +112,13 @@ class RowTable:
                 file.create_dataset(f"traces/{signal}/{trace.number}", data=np.vstack([trace.t, trace.y]))
 
 
-def table_of(store: RowStore, numbers: Sequence[int] | None = None) -> RowTable:
-    """Rows of a series, all without ``numbers``, with the traces that were kept. Raises `FileProblem`."""
+def table_of(store: RowStore, numbers: Sequence[int] | None = None, *, traces: bool = True) -> RowTable:
+    """Rows of a series, all without ``numbers``, and the traces that were kept, unless nobody wants them, as they are
+    many times as large. Raises `FileProblem`."""
     plan = store.kept().plan
     numbers = store.numbers().tolist() if numbers is None else numbers
-    traces = {signal: tuple(store.traces(signal, numbers)) for signal in plan.traces}
-    return RowTable(plan, tuple(store.rows(numbers)), traces)
+    kept = {signal: tuple(store.traces(signal, numbers)) for signal in plan.traces if traces}
+    return RowTable(plan, tuple(store.rows(numbers)), kept)
 
 
 def in_unit(si: float, unit: str) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -65,7 +65,7 @@ def expected_bytes(signals: int, count: int) -> int:
 
 
 def allowed_bytes() -> int:
-    """What the traces of one series may take; a wish that is no number of MB from 1 on is passed over."""
+    """What the traces of one series may take; what is no number of MB from 1 on is passed over."""
     with contextlib.suppress(ValueError):
         if (wanted := int(os.environ.get(VARIABLE, ""))) >= 1:
             return wanted * 10**6
@@ -85,11 +85,3 @@ def refuse_too_many(signals: int, count: int) -> None:
             f"Traces of {signals} signal{'s' * (signals > 1)} in {count} rows may take {megabytes(size)}, and "
             f"{megabytes(allowed_bytes())} are allowed. Keep fewer, or allow more: Preferences, Work, or {VARIABLE}."
         )
-
-
-def in_lines(signals: Sequence[tuple[str, Iterable[RowTrace]]]) -> Iterator[tuple[int, str, float, float]]:
-    """Row, signal, time (s) and value (SI) of all points."""
-    for signal, traces in signals:
-        for trace in traces:
-            for t, y in zip(trace.t.tolist(), trace.y.tolist()):
-                yield trace.number, signal, t, y
