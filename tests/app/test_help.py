@@ -28,7 +28,7 @@ from pendel.core.plant.methods import METHODS
 from pendel.core.topics import topics
 from pendel.core.vocabulary.levels import OURS
 
-from .conftest import finish, settle, until
+from .conftest import finish, judged, settle, until
 from .test_window import LEFT
 
 
@@ -103,12 +103,14 @@ def test_every_icon_field_and_head_says_what_it_is_for(window):
     """Of all pages, and the pointer that rests on one that brings no words itself gets them."""
     window.start_run()
     finish(window)
-    window.session.select(["door_motor"])
+    places = [("Drive", name) for name in window.session.drive.cards]
+    places += [(page, "door_motor") for page in ("Drive", "Runs", "Loops", "Series", "Firmware", "Bench")]
     kinds_ = QAbstractButton, QLineEdit, QComboBox, QPlainTextEdit, QListWidget, QTreeWidget
     bare = []
-    for page in ("Drive", "Runs", "Loops", "Series", "Firmware", "Bench"):
+    for page, card in places:
         window.show_page(page)
-        settle()
+        window.session.select([card])
+        judged(window)
         for widget in window.findChildren(QWidget):
             inside = isinstance(widget.parent(), (QComboBox, QAbstractSpinBox))
             if widget.isVisible() and isinstance(widget, kinds_) and not inside and not words_of(widget):

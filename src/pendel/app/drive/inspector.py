@@ -253,8 +253,7 @@ class Inspector(QWidget):
             tabs.append("Values")
         if kind.has_profile:
             tabs.insert(len(tabs) if kind.profile_optional else 0, "Profile")
-        if kind.rows:
-            tabs.append(kind.rows.label)
+        tabs += [kind.rows.label] if kind.rows else []
         if kind.takes_flux:
             tabs.insert(0, "Tables")
         if isinstance(kind, Part) and kind.states and not typed:
@@ -264,9 +263,9 @@ class Inspector(QWidget):
         return tabs
 
     def _build_card(self) -> None:
-        kind, card = self._kind(), self.session.drive.cards[self.card]
+        kind = self._kind()
         assert kind is not None
-        name = Field(card.name, "Name", 200)
+        name = Field(self.session.drive.cards[self.card].name, "Name", 200)
         name.setAlignment(Qt.AlignmentFlag.AlignLeft)
         name.setFixedHeight(30)
         name.setStyleSheet(
@@ -278,13 +277,14 @@ class Inspector(QWidget):
         self.name_field = name
         self.body.addWidget(name)
         self.body.addWidget(wrapped(kind.title, "muted"))
-        tabs = self.tabs()
         bar, group = QHBoxLayout(), QButtonGroup(self.inner)
         bar.setSpacing(0)
-        for tab in tabs:
+        for tab in self.tabs():
             tab_button = button(tab, lambda t=tab: self.show_tab(t), "small")
             tab_button.setCheckable(True)
             tab_button.setChecked(tab == self.tab)
+            if kind.rows and tab == kind.rows.label:
+                tab_button.setToolTip(f"Rows of {', '.join(c.label for c in kind.rows.columns)}.")
             group.addButton(tab_button)
             bar.addWidget(tab_button)
         bar.addStretch(1)

@@ -390,9 +390,10 @@ class LoopsPage(Page):
                 literal(f"{status.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}"),
                 lambda k=key: self.choose(k),
             )
+            loop_button.setToolTip("Responses, margins and gains of this loop.")
             if status.changed_inside:
                 names = ", ".join(self.session.drive.cards[name].name for name in status.changed_inside)
-                loop_button.setToolTip(f"Tuned before the gains of {names} were changed. Choose its gains anew.")
+                loop_button.setToolTip(f"Tuned before the gains of {names} were changed. Choose its gains again.")
             loop_button.setCheckable(True)
             loop_button.setChecked(key == self.current and self.stack.currentIndex() == 0)
             loop_button.setStyleSheet(

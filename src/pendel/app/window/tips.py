@@ -19,6 +19,17 @@ TIPS = {
     "Values": "Values of the card, with units and limits.",
     "Start": "From where the states of the card start.",
     "Enter from": "Which data are entered; the others follow from them.",
+    "Profile": "Corners of what the card prescribes over time, as a table and as a curve.",
+    "Code": "How the block is computed on the board: number format, how often, which values stay live.",
+    "Tables": "Flux linkages over both currents, which stand in place of inductances.",
+    "Face": "What the assembly shows outside: its ports and the values that may be entered there.",
+    "Update": "The own equations or modes, as they are typed.",
+    "Add corner": "Another corner after the last one.",
+    "Delete corner": "Takes the chosen corner out.",
+    "Take or change": "Corners from a file or of a standard's cycle; repeated, or turned round in time.",
+    "Load tables …": "From a CSV, HDF5 or MAT file.",
+    "Look at them …": "The tables as curves.",
+    "Open that drive": "The detailed drive from which this map was made.",
     # Runs
     "Kept runs": "Ticked runs lie on the strips; F2 renames, Delete removes.",
     "Find a signal": "Shows the signals whose names hold what is typed.",
@@ -34,6 +45,7 @@ TIPS = {
     "Spread": "By how much it lies around its value, such as ±20 %.",
     "Add": "Another value that spreads.",
     "Judge over the spread": "Margins over all of what spreads, at its corners and between them.",
+    "Measure the loops in runs": "Finds their responses by small sines in runs, for loops that no linear model fits.",
     # Series
     "Plans": "What varies, and the rows of it.",
     "Scripts": "Scripts of this drive.",
@@ -86,6 +98,7 @@ PATTERNS = (
     (re.compile(r"Leave (.*) out"), "Takes {0} out of the series."),
     (re.compile(r"How (.*) varies"), "A list, a range, a spread or two ends of {0}."),
     (re.compile(r"Number format of (.*)"), "In which numbers {0} computes."),
+    (re.compile(r"[‹/] (.*)"), "Back out to {0}."),
 )
 HEADS = {
     "name in code": "What it is called in the C source.",
@@ -100,6 +113,10 @@ HEADS = {
     "+ offset": "What is added to it before it is drawn.",
     "at 1": "Its value at cursor 1.",
     "at 2": "Its value at cursor 2.",
+    "Value": "What is prescribed at that time.",
+    "value": "A value that may be changed while the board runs.",
+    "drive": "As it stands in the drive.",
+    "board": "As the board has it.",
 }
 
 
@@ -124,7 +141,9 @@ def words_of_head(header: QHeaderView, section: int) -> str:
     if model is None or section < 0:
         return ""
     own = model.headerData(section, across, Qt.ItemDataRole.ToolTipRole)
-    return str(own or HEADS.get(str(model.headerData(section, across)), ""))
+    text = str(model.headerData(section, across))
+    name, _, unit = text.partition(", ")
+    return str(own or HEADS.get(text) or (f"{name}, in {unit}." if unit else ""))
 
 
 def show_words(event: QHelpEvent) -> bool:
