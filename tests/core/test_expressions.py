@@ -27,6 +27,15 @@ from pendel.core.quantities.units import figure
 NAMES = Names({"R_sup": "35 mΩ", "a": "b + 1", "b": "a", "zero": "0 V", "U": "48 V"})
 
 
+def test_a_quantity_is_turned_from_hertz_to_radians_only_where_it_counts_as_the_field_does():
+    names = Names({"f": "50 Hz", "w": "3000 rpm", "below": "50/(1 s)/(1 rad)", "square": "50 Hz^2*(1 s)"})
+    assert value_in_field("f", "rad/s", names) == pytest.approx(100 * math.pi)
+    assert value_in_field("w", "Hz", names) == pytest.approx(50)
+    for name, unit in (("below", "Hz"), ("square", "rad/s")):
+        with pytest.raises(ExpressionProblem, match="the other way round"):
+            value_in_field(name, unit, names)
+
+
 @pytest.mark.parametrize(
     ("text", "si"),
     [("0.8/V", 0.8), ("0.8 1/V", 0.8), ("3 1/ms", 3e3), ("12/s", 12.0), ("48 V/2 A", 24.0), ("6/2", 3.0)],

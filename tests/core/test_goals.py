@@ -12,6 +12,8 @@ from pendel.core.catalogue.goals.table import GOALS
 from pendel.core.drive import file
 from pendel.core.drive.user_text import read_figure
 from pendel.core.errors import DriveProblem
+from tests.campaigns.truth import sheets
+from tests.campaigns.truth.report import Tally
 
 RPM = math.pi / 30
 EACH = [(goal.id, options) for goal in GOALS.values() for options in goal.ways()]
@@ -51,6 +53,37 @@ def test_a_goal_is_made_runs_is_stable_and_ships(goal, options, tmp_path):
         assert d.write_c(tmp_path)
     places = [(card.x, card.y) for card in d.document.cards.values()]
     assert len(set(places)) == len(places), "no card lies on another"
+
+
+ODD_SHEETS = (
+    ("brushed_dc", {}, {"J_load": "40 kg*cm^2"}),  # one step of the encoder asked for half of the current
+    ("brushed_dc", {"regulate": "position"}, {"f_p": "70 kHz"}),
+    ("synchronous", {}, {"U_link": "2455 V"}),  # harmonics of dead time were taken for a loop that swings
+    ("induction_inverter", {}, {"R_r": "1.51 ohm"}),  # slip by a flux that is hardly there let the currents swing up
+    ("induction_inverter", {}, {"pairs": "12", "n_set": "200 rpm"}),  # its nameplate was another machine's
+    ("induction_grid", {}, {"pairs": "1"}),
+    ("dc_converter", {"way": "up"}, {"U_out": "100", "P_out": "3"}),  # with gaps in the choke current: 6°, 190 V
+    ("dc_converter", {}, {"P_out": "1", "R_L": "0", "R_C": "0"}),
+    ("dc_converter", {"way": "both"}, {"R_L": "0", "R_C": "0"}),  # nothing damps choke and capacitor
+)
+
+
+@pytest.mark.parametrize(("goal", "options", "texts"), ODD_SHEETS)
+def test_sheets_far_from_the_usual_ones_make_drives_that_hold_what_their_goal_promises(goal, options, texts):
+    """The campaign's checks of ``./run truth --only sheets``, for what it has found."""
+    tally = Tally(goal)
+    sheets.check(goal, options, texts, tally)
+    assert not tally.failed and not tally.skipped and tally.count == 1
+
+
+def test_a_converter_with_gaps_crosses_over_where_its_closed_form_says():
+    """Voltage over duty and pole in discontinuous conduction: Erickson, Maksimović, tables 5.2 and 11.3 (from memory),
+    against the loop that is made linear from the circuit."""
+    for options, texts in (({}, {"P_out": "8"}), ({"way": "up"}, {"U_out": "100", "P_out": "20"})):
+        d = pendel.new("dc_converter", options=options, **texts)
+        (loop,) = d.judge()
+        assert d.get("gaps") == 1 and loop.crossover == pytest.approx(d.get("f_u"), rel=0.02)
+        assert loop.phase_margin == pytest.approx(90, abs=1)
 
 
 def test_a_speed_is_reached_and_held_against_the_load():

@@ -7,13 +7,15 @@ import sys
 import time
 
 from pendel.core.errors import PendelError
-from tests.campaigns.truth import beyond, bits, blocks, figures, metamorphic, methods, slices
+from tests.campaigns.truth import beyond, bits, blocks, figures, metamorphic, methods, sheets, slices
 from tests.campaigns.truth.drives import FAMILIES, Case, case
 from tests.campaigns.truth.report import FAILED, Tallies, table
 
 CHAINS = 10
 """Random controllers for each drive of a family."""
-PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks", "beyond", "bits")
+SHEETS = 20
+"""Data sheets for each number."""
+PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks", "beyond", "sheets", "bits")
 
 
 def look_at(each: Case, parts: tuple[str, ...], tallies: Tallies) -> None:
@@ -69,6 +71,9 @@ def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> Tallies:
                 beyond.beyond(number, tallies["blocks in fixed point beyond the run of their ranges"], kind)
             for k in range(CHAINS):
                 beyond.beyond(CHAINS * number + k, tallies["chains in fixed point beyond the run of their ranges"])
+        if "sheets" in parts:
+            for k in range(SHEETS):
+                sheets.sheets(SHEETS * number + k, tallies["drives made of sheets nobody tried"])
         telling.after(f"seed {number}")
     if "blocks" in parts:
         for kind in blocks.control_kinds():

@@ -551,18 +551,19 @@ def in_turns_of(wanted_unit: str, result: Measured, text: str) -> float:
     Raises
     ------
     MixedTurns
-        where the text is more than one value, so that a factor of 2π may be in it already.
+        where the text is more than one value, so that a factor of 2π may be in it already, or counts other than once
+        what the field counts once.
     """
     wanted = turn(wanted_unit)
     (cycles, radians), (wanted_cycles, wanted_radians) = result.turn, wanted
     if cycles and wanted_radians and not wanted_cycles:
-        factor = (2.0 * math.pi) ** cycles
+        factor, alike = (2.0 * math.pi) ** cycles, result.turn == (wanted_radians, 0.0)
     elif radians and wanted_cycles and not wanted_radians:
-        factor = (2.0 * math.pi) ** -radians
+        factor, alike = (2.0 * math.pi) ** -radians, result.turn == (0.0, wanted_cycles)
     else:
         return result.si
     node = read(text)
-    if not isinstance(node.operand if isinstance(node, Negative) else node, Number | Name):
+    if not alike or not isinstance(node.operand if isinstance(node, Negative) else node, Number | Name):
         raise MixedTurns(text)
     return result.si * factor
 

@@ -6,7 +6,17 @@ import math
 from collections.abc import Mapping
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
-from pendel.core.catalogue.goals.parts import MACHINE, RPM, reach, rigid_load, shaft_load, supply
+from pendel.core.catalogue.goals.parts import (
+    ENCODER,
+    MACHINE,
+    RPM,
+    finest_speed,
+    reach,
+    rigid_load,
+    shaft_load,
+    supply,
+    tell_steps,
+)
 
 
 def of_position(options: Mapping[str, str]) -> bool:
@@ -20,7 +30,10 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("f_i", "f_p/20", "current loop: crossover"),
         ("K_i", "2*pi*f_i*L_a", "proposed: cancels the pole of the winding"),
         ("T_i", "L_a/R_a", "proposed"),
-        ("f_w", "f_p/500", "speed loop: crossover"),
+    )
+    finest = finest_speed(sheet, "k_t*I_max")
+    sheet.quantities(
+        ("f_w", f"f_p*min(1/500, {finest})", "speed loop: crossover"),
         ("K_w", "2*pi*f_w*J_all/k_t", "proposed"),
         ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
         ("t_up", "J_all*n_set/(0.6*k_t*I_max)/(1 rad)", "to the speed that is wanted, at 60 % of the largest current"),
@@ -56,7 +69,7 @@ def motor_with_loops(sheet: Sheet) -> None:
     sheet.add("pi", "Current PI", (43, 60), K_p="K_i", T_i="T_i", low="-U_link", high="U_link")
     sheet.add("current_sensor", "Current sensor", (43, 82))
     sheet.add("pi", "Speed PI", (81, 60), K_p="K_w", T_i="T_w", low="-I_max", high="I_max", every="10")
-    sheet.add("encoder", "Encoder", (81, 82), lines="2048", every="10")
+    sheet.add("encoder", "Encoder", (81, 82), values=ENCODER)
     sheet.wire(
         ("pulse_stage.duty", "bridge.duty"),
         ("current_pi.out", "pulse_stage.u"),
@@ -99,6 +112,7 @@ def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
     )
     reach(looked, needed=v["k_t"] * v["n_set"] + v["R_a"] * current, link=v["U_link"], speed=v["n_set"])
     check_current(looked, v)
+    tell_steps(looked, v, 1 / 500)
     if 0.4 * v["I_max"] < current < v["I_max"]:
         looked.doubts.append("With this load less than 60 % of the largest current are left to speed up.")
     if 2 * math.pi * v["f_i"] < 2 * v["R_a"] / v["L_a"]:

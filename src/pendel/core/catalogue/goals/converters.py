@@ -27,20 +27,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("D_0", duty, "duty without losses"),
         ("R_load", "U_out^2/P_out", "load, as a resistance"),
     )
-    if lower:
-        sheet.quantities(
-            ("f_0", "1/(2*pi*sqrt(L_c*C_out))", "choke and capacitor swing at"),
-            ("f_u", "f_0/25", "voltage loop: crossover, where the swing is below one"),
-            ("T_u", "1/(2*pi*f_0)", "proposed"),
-            ("K_u", "f_u/f_0/U_in", "proposed: an integral far below the swing"),
-        )
-    else:
-        sheet.quantities(
-            ("f_0", "(1 - D_0)/(2*pi*sqrt(L_c*C_out))", "choke and capacitor swing at"),
-            ("f_u", "f_0/20", "voltage loop: crossover, where the swing is below one"),
-            ("T_u", "1/(2*pi*f_0)", "proposed"),
-            ("K_u", "f_u/f_0*(1 - D_0)^2/U_in", "proposed: an integral far below the swing"),
-        )
+    voltage_loop(sheet, options)
     sheet.quantity("t_up", "2/f_u", "of the soft start")
     sheet.quantity("t_end", "4*t_up", "run length")
     sheet.settings(tick="1/f_p", until="t_end")
@@ -60,10 +47,55 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     )
 
 
+def voltage_loop(sheet: Sheet, options: Mapping[str, str]) -> None:
+    """Quantities of a PI that integrates far below the swing of choke and capacitor. Where the choke current comes to
+    zero in each period there is no swing, but a slow pole of capacitor and load, which the PI cancels (Erickson,
+    Maksimović, Fundamentals of Power Electronics, 2nd ed., tables 5.2, 11.3; from memory)."""
+    lower, most = down(options), 25 if down(options) else 20
+    across = "sqrt(L_c/C_out)" if lower else "sqrt(L_c/C_out)/(1 - D_0)"
+    loss = "R_L + R_C" if lower else "R_L/(1 - D_0)^2 + R_C"
+    sheet.quantities(
+        (
+            "f_0",
+            "1/(2*pi*sqrt(L_c*C_out))" if lower else "(1 - D_0)/(2*pi*sqrt(L_c*C_out))",
+            "choke and capacitor swing at",
+        ),
+        ("Z_0", across, "their impedance there"),
+        ("d_0", f"{'' if both(options) else 'Z_0/R_load + '}({loss})/Z_0 + 0.02", "how they are damped, 0.02 at least"),
+        ("f_u", f"f_0*min(1/{most}, 0.22*d_0)", "voltage loop: crossover, where the swing is below one"),
+    )
+    if both(options):
+        sheet.quantities(("T_u", "1/(2*pi*f_0)", "proposed"), ("g_u", "U_in", "voltage over duty"))
+    else:
+        k, M = "2*L_c*f_p/R_load", "U_out/U_in"
+        sheet.quantities(
+            (
+                "gaps",
+                f"(1 - sign({k} - {'(1 - D_0)' if lower else 'D_0*(1 - D_0)^2'}))/2",
+                "1 where the choke current comes to zero",
+            ),
+            (
+                "D_gaps",
+                f"{M}*sqrt({k}/max(1 - {M}, 0.001))" if lower else f"sqrt({k}*{M}*max({M} - 1, 0.001))",
+                "duty with gaps",
+            ),
+            (
+                "p_gaps",
+                f"(1 - {M})/max(2 - {M}, 0.001)" if lower else f"({M} - 1)/max(2*{M} - 1, 0.001)",
+                "its slow pole, over that of load and capacitor",
+            ),
+            ("T_u", "max(1/(2*pi*f_0), gaps*R_load*C_out*p_gaps)", "proposed: cancels the slow pole, if there is one"),
+            ("g_full", "U_in" if lower else "U_in/(1 - D_0)^2", "voltage over duty without gaps"),
+            ("g_u", "g_full + gaps*(2*U_out*p_gaps/D_gaps - g_full)", "voltage over duty"),
+        )
+    sheet.quantity("K_u", "2*pi*f_u*T_u/g_u", "proposed: an integral far below the swing")
+
+
 def whole_converter(sheet: Sheet, kind: str, name: str) -> str:
     """One card with choke and capacitor in it, and a resistor as its load."""
     parts = {"L": "L_c", "C": "C_out", "R_L": "R_L", "R_C": "R_C", "f_p": "f_p"}
-    key = sheet.add(kind, name, (43, 10), values=parts)
+    charged = {"u": "U_in"} if kind == "step_up" else {}  # which its diode has done before
+    key = sheet.add(kind, name, (43, 10), values=parts, starts=charged)
     sheet.add("pair_opener", "Output", (81, 10))
     sheet.add("resistor", "Load", (119, 10), R="R_load")
     sheet.wire(

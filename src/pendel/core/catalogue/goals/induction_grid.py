@@ -20,11 +20,20 @@ CIRCUIT = (
 CIRCUIT_VALUES = {"p": "pairs", "R_s": "R_s", "L_s": "L_s", "L_m": "L_m", "R_r1": "R_r", "L_r1": "L_r", "J_m": "J_m"}
 
 
+def nameplate(sheet: Sheet, volt: str, hertz: str) -> dict[str, str]:
+    """Rated values that fit the circuit, at a quarter of the slip at pull-out (common practice, no source)."""
+    sheet.quantities(
+        ("s_top", f"R_r/sqrt(R_s^2 + (2*pi*{hertz}*(L_s + L_r))^2)", "slip at pull-out"),
+        ("n_rated", f"(1 - min(0.2, s_top/4))*2*pi*{hertz}/pairs", "at a quarter of it"),
+    )
+    return {"U_n": volt, "f_n": hertz, "n_n": "n_rated"}
+
+
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     sheet.settings(until="t_see")
     sheet.quantity("J_all", "J_m + J_load", "all that turns")
     sheet.add("three_phase_source", "Grid", (5, 10), U="U_grid", f="f_grid")
-    sheet.add("induction", "Machine", (45, 10), values=CIRCUIT_VALUES)
+    sheet.add("induction", "Machine", (45, 10), values={**CIRCUIT_VALUES, **nameplate(sheet, "U_grid", "f_grid")})
     sheet.add("inertia", "Load inertia", (85, 10), J="J_load")
     sheet.add("air_load", "Load", (123, 10), M_n="M_load", w_n="2*pi*f_grid/pairs")
     sheet.wire(("grid.out", "machine.phases"), ("machine.shaft", "load_inertia.a"), ("load_inertia.b", "load.a"))

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
-from pendel.core.catalogue.goals.induction_grid import CIRCUIT, CIRCUIT_VALUES
+from pendel.core.catalogue.goals.induction_grid import CIRCUIT, CIRCUIT_VALUES, nameplate
 from pendel.core.catalogue.goals.parts import (
     MACHINE,
     compensation,
@@ -20,9 +20,8 @@ from pendel.core.catalogue.goals.parts import (
 )
 
 
-def build(sheet: Sheet, options: Mapping[str, str]) -> None:
-    blind = without_sensor(options)
-    share, slower = (0.3, 2000) if blind else (0.6, 1000)
+def gains(sheet: Sheet, *, share: float, slower: int) -> None:
+    """Quantities from which the loops follow."""
     sheet.quantities(
         ("couple", "L_m/(L_m + L_r)", "of the rotor flux in the stator"),
         ("L_short", "L_s + L_m*(1 - couple)", "leakage seen from the stator"),
@@ -37,14 +36,24 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("f_w", f"f_p/{slower}", "speed loop: crossover"),
         ("K_w", "2*pi*f_w*J_all/k_m", "proposed"),
         ("T_w", "5 rad/(2*pi*f_w)", "proposed"),
+        ("psi_low", "1.5*psi_w*L_m/(T_rotor*K_c)", "flux taken at least: with less, slip and decoupling swing up"),
         ("I_d", "psi_w/L_m", "current that holds the flux"),
         ("t_flux", "3*T_rotor", "until the flux is there"),
         ("t_up", f"J_all*n_set/({share}*k_m*I_q)/(1 rad)", f"to the speed, at {share} of the largest torque"),
     )
     sheet.quantity("t_end", "t_flux + 3*t_up + 20*T_w", "run length")
+
+
+def build(sheet: Sheet, options: Mapping[str, str]) -> None:
+    blind = without_sensor(options)
+    gains(sheet, share=0.3 if blind else 0.6, slower=2000 if blind else 1000)
     sheet.settings(tick="1/f_p", until="t_end")
     link_and_inverter(sheet)
-    sheet.add("induction", "Machine", (86, 10), values=CIRCUIT_VALUES)
+    sheet.quantities(
+        ("U_full", "U_link/sqrt(2)", "line to line, rms, of the whole link"),
+        ("f_full", "U_link/sqrt(3)/(2*pi*psi_w)", "where the flux takes all of it"),
+    )
+    sheet.add("induction", "Machine", (86, 10), values={**CIRCUIT_VALUES, **nameplate(sheet, "U_full", "f_full")})
     sheet.wire(("inverter.out", "machine.phases"))
     rigid_load(sheet, "machine.shaft", step_at="t_flux + 2*t_up + 8*T_w")
     sheet.add("three_phase_modulator", "Space vector", (5, 60), U_dc="U_link")
@@ -56,7 +65,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     sheet.add("pi", "Flux PI", (125, 60), K_p="K_psi", T_i="T_rotor", low="0 A", high="3*I_d")
     sheet.add("constant", "Flux demand", (163, 60), value="psi_w")
     cage = {"p": "pairs", "L_m": "L_m", "L_r": "L_r", "R_r": "R_r"}
-    sheet.add("rotor_flux_model", "Flux model", (85, 92), values=cage)
+    sheet.add("rotor_flux_model", "Flux model", (85, 92), least="psi_low", values=cage)
     sheet.add("pi", "Speed PI", (125, 82), K_p="K_w", T_i="T_w", low="-I_q", high="I_q")
     sheet.add("ramp", "Speed demand", (163, 82), before="0 rpm", after="n_set", t_0="t_flux", duration="t_up")
     wires = [

@@ -10,13 +10,16 @@ import numpy as np
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
 from pendel.core.catalogue.goals.parts import (
+    ENCODER,
     MACHINE,
     compensation,
     duties,
+    finest_speed,
     link_and_inverter,
     reach,
     rigid_load,
     supply,
+    tell_steps,
     without_sensor,
 )
 from pendel.core.catalogue.machines.flux import table_of
@@ -68,7 +71,10 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     if not of_torque(options):
         sheet.quantities(
             ("J_all", "J_m + J_load", "all that turns"),
-            ("f_w", f"f_p/{slower}", "speed loop: crossover"),
+        )
+        crossover = f"f_p/{slower}" if blind else f"f_p*min(1/{slower}, {finest_speed(sheet, 'k_m*I_top')})"
+        sheet.quantities(
+            ("f_w", crossover, "speed loop: crossover"),
             ("K_w", "2*pi*f_w*J_all", "proposed, in N·m for a speed"),
             ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
             ("t_up", f"J_all*n_set/({share}*k_m*I_top)/(1 rad)", f"to the speed, at {share} of the largest torque"),
@@ -109,7 +115,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     if blind:
         sheet.wire(("start.shaft", "speed_pi.actual"))
     else:
-        sheet.add("encoder", "Encoder", (164, 102), lines="2048", every="10")
+        sheet.add("encoder", "Encoder", (164, 102), values=ENCODER)
         sheet.wire(("machine.angle", "encoder.angle"), ("encoder.speed", "speed_pi.actual"))
     if of_position(options):
         sheet.add("p", "Position P", (202, 60), K_p="2*pi*f_x", low="-n_set", high="n_set", every="10")
@@ -285,6 +291,7 @@ def look(v: Mapping[str, float], options: Mapping[str, str]) -> Looked:
         )
     elif off > 0.02:
         looked.doubts.append(f"{words}differ by {100 * off:.0f} %, which sheets often do; the EMF is used.")
+    tell_steps(looked, v, 1 / 500)
     if v["f_p"] < 12 * frequency / (2 * math.pi):
         looked.doubts.append("There are fewer than 12 pulse periods in one of the output. Raise the pulse frequency.")
     return looked

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from pendel.core.catalogue.goals import brushed_dc
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Sheet
-from pendel.core.catalogue.goals.parts import LOAD, MACHINE, reach, rigid_load, supply
+from pendel.core.catalogue.goals.parts import LOAD, MACHINE, finest_speed, reach, rigid_load, supply
 
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
@@ -18,7 +18,10 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("f_i", "f_p/20", "current loop: crossover"),
         ("K_i", "2*pi*f_i*L_a", "proposed: cancels the pole of the winding"),
         ("T_i", "L_a/R_a", "proposed"),
-        ("f_w", "f_still/4", "speed loop: crossover, below both"),
+    )
+    finest = finest_speed(sheet, "k_t*I_max")
+    sheet.quantities(
+        ("f_w", f"min(f_still/4, f_p*{finest})", "speed loop: crossover, below both"),
         ("K_w", "2*pi*f_w*J_all/k_t", "proposed"),
         ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
         ("t_up", "J_all*n_set/(0.6*k_t*I_max)/(1 rad)", "to the speed that is wanted, at 60 % of the largest current"),

@@ -18,7 +18,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Remark
 from pendel.core.quantities.units import figure
 from pendel.core.runs.record.kept import KeptRun
-from pendel.core.vocabulary import Link
+from pendel.core.vocabulary import Link, ValueRole
 
 FEWEST = 16
 """Turning points in a row."""
@@ -60,11 +60,14 @@ def swings(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind], values: Values
 
 
 def outputs(deck: ControlDeck, kinds: Mapping[str, Kind], values: Values) -> dict[str, float]:
-    """Of blocks, by their keys, and all that each may take, or its part; 0 where nothing bounds it."""
+    """Of blocks, by their keys, and all that each may take, or its part; 0 where nothing bounds it. What knows its link
+    voltage is bounded by that: harmonics of dead time are much of a small voltage, and no swing of its loop."""
     found: dict[str, float] = {}
     for block in deck.blocks:
         low, high = (values.get(block.name, {}).get(limit.name, math.nan) for limit in LIMITS)
-        reach = high - low if math.isfinite(high - low) else 0.0
+        kind = kinds.get(block.name)
+        link = values.get(block.name, {}).get(kind.value_name(ValueRole.LINK_VOLTAGE), 0.0) if kind else 0.0
+        reach = high - low if math.isfinite(high - low) else link
         found |= {f"{block.name}.{each.out}": reach for each in block.regulates}
     for target, signal in deck.commands.items():
         card, _, name = target.partition(".")
