@@ -245,6 +245,8 @@ def test_names_of_what_can_vary_are_found_again():
         drive = example(name)
         for each in targets(drive):
             assert target(drive, each.name) == each
+    with pytest.raises(DriveProblem, match="inverter.T_j takes no part while"):
+        target(example("works_machine"), "inverter.T_j")
 
 
 # figures -----------------------------------------------------------------------------------------------------------

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part
+from pendel.core.catalogue.index import kinds
 from pendel.core.check.formats import CONTROLLERS
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
@@ -117,11 +118,23 @@ def target(drive: Drive, name: str) -> Target:
     found = next((each for each in known if each.name == name), None)
     if found is None:
         names = [each.name for each in known] + ([] if dot else list(drive.cards))
+        if name in _declared(drive, card):
+            raise DriveProblem(
+                f"{name} takes no part while {drive.cards[card].name} has the choices that it has, so it cannot vary. "
+                "Choose there what takes it in."
+            )
         raise DriveProblem(
             f"Nothing in this drive is called {name}, so it cannot vary.{near_words(name, names)} Name a quantity, a "
             "setting, or a value, choice, start or corner of a card, such as card.value."
         )
     return found
+
+
+def _declared(drive: Drive, card: str) -> set[str]:
+    """Values and choices of a card, in force or not."""
+    kind = kinds().get(drive.cards[card].kind) if card in drive.cards else None
+    names = [v.name for v in kind.values] + [c.name for c in kind.choices] if kind else []
+    return {f"{card}.{name}" for name in names}
 
 
 def set_target(drive: Drive, name: str, text: str) -> Command:
