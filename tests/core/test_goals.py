@@ -76,6 +76,29 @@ def test_sheets_far_from_the_usual_ones_make_drives_that_hold_what_their_goal_pr
     assert not tally.failed and not tally.skipped and tally.count == 1
 
 
+@pytest.mark.parametrize(
+    ("goal", "options", "signal"),
+    [
+        ("brushed_dc", {"regulate": "position"}, "motor.speed"),
+        ("synchronous", {}, "machine.speed"),
+        ("induction_inverter", {}, "machine.speed"),
+        ("dc_converter", {"way": "up"}, "step_up.output_voltage"),
+        ("grid_converter", {}, "grid.power"),
+    ],
+)
+def test_words_of_fixed_point_follow_from_the_sheet(goal, options, signal):
+    """Without a run to find ranges: what the controller reads is bounded by what was entered."""
+    d = drive_for(goal, options)
+    modelled = d.run()
+    d.set("number_format", "fixed32")
+    d.set("controller", "as shipped")
+    shipped = d.run()
+    assert shipped.remarks == []
+    t = np.linspace(0.3, 0.99, 200) * modelled.kept.end
+    y = modelled.at(signal, t)
+    assert np.abs(shipped.at(signal, t) - y).max() < 0.01 * np.abs(y).max()
+
+
 def test_a_converter_with_gaps_crosses_over_where_its_closed_form_says():
     """Voltage over duty and pole in discontinuous conduction: Erickson, Maksimović, tables 5.2 and 11.3 (from memory),
     against the loop that is made linear from the circuit."""

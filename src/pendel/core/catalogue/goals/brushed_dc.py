@@ -56,6 +56,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("encoder.position", "position_p.actual"),
         ("position_demand.out", "position_p.setpoint"),
     )
+    sheet.ranges("encoder", position="2*phi_set")
 
 
 def motor_with_loops(sheet: Sheet) -> None:
@@ -67,9 +68,10 @@ def motor_with_loops(sheet: Sheet) -> None:
     sheet.wire(("link.dc", "bridge.dc"), ("bridge.out", "motor.winding"))
     sheet.add("pulse_stage", "Pulse stage", (5, 60), U_dc="U_link")
     sheet.add("pi", "Current PI", (43, 60), K_p="K_i", T_i="T_i", low="-U_link", high="U_link")
-    sheet.add("current_sensor", "Current sensor", (43, 82))
+    sheet.add("current_sensor", "Current sensor", (43, 82), range="2*I_max")
     sheet.add("pi", "Speed PI", (81, 60), K_p="K_w", T_i="T_w", low="-I_max", high="I_max", every="10")
     sheet.add("encoder", "Encoder", (81, 82), values=ENCODER)
+    sheet.ranges("encoder", speed="2*n_set")
     sheet.wire(
         ("pulse_stage.duty", "bridge.duty"),
         ("current_pi.out", "pulse_stage.u"),

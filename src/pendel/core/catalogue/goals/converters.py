@@ -35,7 +35,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     first = "0 V" if lower else "U_in"
     sheet.add("gain", "Duty", (5, 60), K="1")
     sheet.add("pi", "Voltage PI", (43, 60), K_p="K_u", T_i="T_u", low="0", high="0.9")
-    sheet.add("voltage_sensor", "Voltage sensor", (81, 82))
+    sheet.add("voltage_sensor", "Voltage sensor", (81, 82), range="2*U_out")
     sheet.add("ramp", "Soft start", (81, 60), before=first, after="U_out", t_0="0.1*t_up", duration="t_up")
     key = half_bridge(sheet) if both(options) else whole_converter(sheet, kind, name)
     sheet.wire(

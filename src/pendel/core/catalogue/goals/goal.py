@@ -150,6 +150,11 @@ class Sheet:
         for card in cards:
             commands.set_flux(self.drive, card, table).apply(self.drive)
 
+    def ranges(self, card: str, **ends: str) -> None:
+        """Signals that stay between such a value and its negative, for words of fixed point."""
+        for name, end in ends.items():
+            commands.set_range(self.drive, card, name, (f"-{end}", end)).apply(self.drive)
+
     def wire(self, *pairs: tuple[str, str]) -> None:
         for a, b in pairs:
             commands.add_wire(self.drive, End.parse(a), End.parse(b)).apply(self.drive)

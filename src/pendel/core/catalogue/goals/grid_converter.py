@@ -21,6 +21,11 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("I_feed", "P_feed/(sqrt(3)*U_grid)*sqrt(2)" if three(options) else "P_feed/U_grid*sqrt(2)", "peak"),
         ("f_c", "f_p/25", "current loop: crossover"),
         ("K_c", "2*pi*f_c*L_g", "proposed"),
+        (
+            "I_seen",
+            "3*abs(I_feed) + U_peak/K_c",
+            "range of current sensors: what is fed, and what the grid drives at first",
+        ),
         ("t_lock", "5/f_g", "until the angle of the grid is found"),
     )
     sheet.quantity("t_end", "12/f_g", "run length")
@@ -59,8 +64,8 @@ def three_phases(sheet: Sheet) -> None:
         ("current_regulator.u_q", "voltage_demand.q"),
     ]
     for place, phase in enumerate("abc"):
-        sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 116))
-        sheet.add("voltage_sensor", f"Voltage {phase}", (5 + 38 * place, 138))
+        sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 116), range="I_seen")
+        sheet.add("voltage_sensor", f"Voltage {phase}", (5 + 38 * place, 138), range="2*U_peak")
         wires += [
             (f"reactor.current_{phase}", f"current_{phase}.measured"),
             (f"reactor.voltage_out_{phase}", f"voltage_{phase}.measured"),
@@ -85,8 +90,8 @@ def one_phase(sheet: Sheet) -> None:
     sheet.add("inverse_park", "Current demand", (123, 60))
     sheet.add("step", "Active current", (163, 60), before="0 A", after="I_feed", t_0="t_lock")
     sheet.add("constant", "Reactive current", (163, 82), value="0 A")
-    sheet.add("current_sensor", "Current sensor", (83, 88))
-    sheet.add("voltage_sensor", "Voltage sensor", (43, 88))
+    sheet.add("current_sensor", "Current sensor", (83, 88), range="I_seen")
+    sheet.add("voltage_sensor", "Voltage sensor", (43, 88), range="2*U_peak")
     sheet.add("pll_1", "Grid angle", (123, 88), f_0="f_g", f_b="20 Hz")
     sheet.wire(
         ("link.dc", "bridge.dc"),

@@ -88,12 +88,12 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         sheet.add("speed_estimator", "Speed estimator", (125, 116), values=estimator)
         speed = "speed_estimator.speed"
     else:
-        sheet.add("speed_sensor", "Tachometer", (125, 116))
+        sheet.add("speed_sensor", "Tachometer", (125, 116), range="2*n_set")
         speed = "tachometer.value"
         wires.append(("machine.speed", "tachometer.measured"))
     wires += [(speed, "flux_model.speed"), (speed, "speed_pi.actual")]
     for place, phase in enumerate("abc"):
-        sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 120))
+        sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 120), range="2*(3*I_d + I_q)")
         wires += [
             (f"machine.current_{phase}", f"current_{phase}.measured"),
             (f"current_{phase}.value", f"flux_model.{phase}"),

@@ -116,8 +116,10 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
         sheet.wire(("start.shaft", "speed_pi.actual"))
     else:
         sheet.add("encoder", "Encoder", (164, 102), values=ENCODER)
+        sheet.ranges("encoder", speed="2*n_set")
         sheet.wire(("machine.angle", "encoder.angle"), ("encoder.speed", "speed_pi.actual"))
     if of_position(options):
+        sheet.ranges("encoder", position="2*phi_set")
         sheet.add("p", "Position P", (202, 60), K_p="2*pi*f_x", low="-n_set", high="n_set", every="10")
         sheet.add(
             "ramp", "Position demand", (202, 82), before="0 rad", after="phi_set", t_0="0.1*t_go", duration="t_go"
@@ -236,7 +238,7 @@ def field_orientation(sheet: Sheet, options: Mapping[str, str]) -> None:
         ("current_regulator.u_q", "voltage_demand.q"),
     ]
     for place, phase in enumerate("abc"):
-        sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 116))
+        sheet.add("current_sensor", f"Current {phase}", (5 + 38 * place, 116), range="2*I_top")
         wires += [
             (f"machine.current_{phase}", f"current_{phase}.measured"),
             (f"current_{phase}.value", f"measured_currents.{phase}"),
