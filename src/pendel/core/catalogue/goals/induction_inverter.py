@@ -20,8 +20,10 @@ from pendel.core.catalogue.goals.parts import (
 )
 
 
-def gains(sheet: Sheet, *, share: float, slower: int) -> None:
-    """Quantities from which the loops follow."""
+def gains(sheet: Sheet, *, share: float, slower: int, blind: bool) -> None:
+    """Quantities from which the loops follow. Without a sensor what is left of dead time acts on the estimated speed,
+    by a voltage that follows the current about its zero; a speed PI that answers with more than that swings (no
+    source; seen in runs of machines with twice the ``f_w``)."""
     sheet.quantities(
         ("couple", "L_m/(L_m + L_r)", "of the rotor flux in the stator"),
         ("L_short", "L_s + L_m*(1 - couple)", "leakage seen from the stator"),
@@ -33,7 +35,16 @@ def gains(sheet: Sheet, *, share: float, slower: int) -> None:
         ("T_c", "L_short/(R_s + R_r)", "proposed"),
         ("f_psi", "f_p/1500", "flux loop: crossover"),
         ("K_psi", "2*pi*f_psi*T_rotor/L_m", "proposed"),
-        ("f_w", f"f_p/{slower}", "speed loop: crossover"),
+    )
+    crossover = f"f_p/{slower}"
+    if blind:
+        sheet.quantities(
+            ("R_felt", "0.04*L_short*(f_p/(1 Hz))/(1 s)", "voltage that dead time takes, over the current about zero"),
+            ("k_felt", "pairs*psi_w*k_m/(R_felt*J_all*2*pi*f_p)*(1 rad)", "of f_p: a speed PI that it makes swing"),
+        )
+        crossover = f"f_p*min(1/{slower}, k_felt)"
+    sheet.quantities(
+        ("f_w", crossover, "speed loop: crossover"),
         ("K_w", "2*pi*f_w*J_all/k_m", "proposed"),
         ("T_w", "5 rad/(2*pi*f_w)", "proposed"),
         ("psi_low", "1.5*psi_w*L_m/(T_rotor*K_c)", "flux taken at least: with less, slip and decoupling swing up"),
@@ -46,7 +57,7 @@ def gains(sheet: Sheet, *, share: float, slower: int) -> None:
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     blind = without_sensor(options)
-    gains(sheet, share=0.3 if blind else 0.6, slower=2000 if blind else 1000)
+    gains(sheet, share=0.3 if blind else 0.6, slower=2000 if blind else 1000, blind=blind)
     sheet.settings(tick="1/f_p", until="t_end")
     link_and_inverter(sheet)
     sheet.quantities(

@@ -59,18 +59,18 @@ def duties(phase: str, *, compensated: bool) -> list[tuple[str, str]]:
     ]
 
 
-ENCODER = {"lines": "2048", "every": "10"}
+ENCODER = {"lines": "4096", "every": "10"}
 
 
 def finest_speed(sheet: Sheet, torque: str) -> str:
     """A quantity: at which crossover of the speed loop, over the pulse frequency, one step of the encoder in its ten
-    ticks asks for 12 % of the torque. From some 15 % on runs show a loop that swings by these steps."""
+    ticks asks for 8 % of the torque. From some 12 % on runs show a loop that swings by one or two of these steps."""
     sheet.quantities(
-        ("w_step", "2*pi*f_p/(10*4*2048)", "one step of the encoder in ten ticks, as a speed"),
+        ("w_step", "2*pi*f_p/(10*4*4096)", "one step of the encoder in ten ticks, as a speed"),
         (
             "k_step",
-            f"0.12*{torque}/(2*pi*J_all*w_step*f_p)*(1 rad)^2",
-            "of f_p: at this crossover such a step asks for 12 % of the torque",
+            f"0.08*{torque}/(2*pi*J_all*w_step*f_p)*(1 rad)^2",
+            "of f_p: at this crossover such a step asks for 8 % of the torque",
         ),
     )
     return "k_step"

@@ -21,7 +21,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     )
     finest = finest_speed(sheet, "k_t*I_max")
     sheet.quantities(
-        ("f_w", f"min(f_still/4, f_p*{finest})", "speed loop: crossover, below both"),
+        ("f_w", f"min(f_still/4, f_p*min({finest}, J_m/J_all/500))", "speed loop: crossover, below both"),
         ("K_w", "2*pi*f_w*J_all/k_t", "proposed"),
         ("T_w", "4 rad/(2*pi*f_w)", "proposed"),
         ("t_up", "J_all*n_set/(0.6*k_t*I_max)/(1 rad)", "to the speed that is wanted, at 60 % of the largest current"),
