@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Option, Sheet
 
@@ -21,13 +22,12 @@ def both(options: Mapping[str, str]) -> bool:
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     lower = down(options)
-    kind, name = ("step_down", "Step-down") if lower else ("step_up", "Step-up")
-    duty = "U_out/U_in" if lower else "1 - U_in/U_out"
+    kind, name, forms = ("step_down", "Step-down", DOWN) if lower else ("step_up", "Step-up", UP)
     sheet.quantities(
-        ("D_0", duty, "duty without losses"),
+        ("D_0", forms.duty, "duty without losses"),
         ("R_load", "U_out^2/P_out", "load, as a resistance"),
     )
-    voltage_loop(sheet, options)
+    voltage_loop(sheet, forms, loaded=not both(options))
     sheet.quantity("t_up", "2/f_u", "of the soft start")
     sheet.quantity("t_end", "4*t_up", "run length")
     sheet.settings(tick="1/f_p", until="t_end")
@@ -47,45 +47,71 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     )
 
 
-def voltage_loop(sheet: Sheet, options: Mapping[str, str]) -> None:
-    """Quantities of a PI that integrates far below the swing of choke and capacitor. Where the choke current comes to
-    zero in each period there is no swing, but a slow pole of capacitor and load, which the PI cancels (Erickson,
-    Maksimović, Fundamentals of Power Electronics, 2nd ed., tables 5.2, 11.3; from memory)."""
-    lower, most = down(options), 25 if down(options) else 20
-    across = "sqrt(L_c/C_out)" if lower else "sqrt(L_c/C_out)/(1 - D_0)"
-    loss = "R_L + R_C" if lower else "R_L/(1 - D_0)^2 + R_C"
+@dataclass(frozen=True)
+class Forms:
+    """Closed forms of a converter, as expressions; with ``gaps`` where the choke current comes to zero in each period
+    (Erickson, Maksimović, Fundamentals of Power Electronics, 2nd ed., tables 5.2, 11.3; from memory)."""
+
+    duty: str
+    swing: str
+    """Frequency of choke and capacitor, with `impedance` and `loss`, a resistance, there."""
+    impedance: str
+    loss: str
+    gain: str
+    """Voltage over duty."""
+    edge: str
+    """Of 2 L f/R, below which there are gaps."""
+    duty_with_gaps: str
+    pole_with_gaps: str
+    """Over that of load and capacitor."""
+    slower: int
+    """Crossover below the swing, where that is damped well."""
+
+
+DOWN = Forms(
+    duty="U_out/U_in",
+    swing="1/(2*pi*sqrt(L_c*C_out))",
+    impedance="sqrt(L_c/C_out)",
+    loss="R_L + R_C",
+    gain="U_in",
+    edge="1 - D_0",
+    duty_with_gaps="D_0*sqrt(k_c/max(1 - D_0, 0.001))",
+    pole_with_gaps="(1 - D_0)/max(2 - D_0, 0.001)",
+    slower=25,
+)
+UP = Forms(
+    duty="1 - U_in/U_out",
+    swing="(1 - D_0)/(2*pi*sqrt(L_c*C_out))",
+    impedance="sqrt(L_c/C_out)/(1 - D_0)",
+    loss="R_L/(1 - D_0)^2 + R_C",
+    gain="U_in/(1 - D_0)^2",
+    edge="D_0*(1 - D_0)^2",
+    duty_with_gaps="sqrt(k_c*max(D_0, 0.001))/(1 - D_0)",
+    pole_with_gaps="D_0/max(1 + D_0, 0.001)",
+    slower=20,
+)
+
+
+def voltage_loop(sheet: Sheet, forms: Forms, *, loaded: bool) -> None:
+    """Quantities of a PI that integrates far below the swing of choke and capacitor, so that this stays below one
+    however little damps it. With gaps there is no swing, but a slow pole, which the PI cancels. What is not ``loaded``
+    by a resistor has no gaps either, as both its switches conduct."""
     sheet.quantities(
-        (
-            "f_0",
-            "1/(2*pi*sqrt(L_c*C_out))" if lower else "(1 - D_0)/(2*pi*sqrt(L_c*C_out))",
-            "choke and capacitor swing at",
-        ),
-        ("Z_0", across, "their impedance there"),
-        ("d_0", f"{'' if both(options) else 'Z_0/R_load + '}({loss})/Z_0 + 0.02", "how they are damped, 0.02 at least"),
-        ("f_u", f"f_0*min(1/{most}, 0.22*d_0)", "voltage loop: crossover, where the swing is below one"),
+        ("f_0", forms.swing, "choke and capacitor swing at"),
+        ("Z_0", forms.impedance, "their impedance there"),
+        ("d_0", f"{'Z_0/R_load + ' if loaded else ''}({forms.loss})/Z_0 + 0.02", "how they are damped, 0.02 at least"),
+        ("f_u", f"f_0*min(1/{forms.slower}, 0.22*d_0)", "voltage loop: crossover, where the swing is below one"),
     )
-    if both(options):
-        sheet.quantities(("T_u", "1/(2*pi*f_0)", "proposed"), ("g_u", "U_in", "voltage over duty"))
+    if not loaded:
+        sheet.quantities(("T_u", "1/(2*pi*f_0)", "proposed"), ("g_u", forms.gain, "voltage over duty"))
     else:
-        k, M = "2*L_c*f_p/R_load", "U_out/U_in"
         sheet.quantities(
-            (
-                "gaps",
-                f"(1 - sign({k} - {'(1 - D_0)' if lower else 'D_0*(1 - D_0)^2'}))/2",
-                "1 where the choke current comes to zero",
-            ),
-            (
-                "D_gaps",
-                f"{M}*sqrt({k}/max(1 - {M}, 0.001))" if lower else f"sqrt({k}*{M}*max({M} - 1, 0.001))",
-                "duty with gaps",
-            ),
-            (
-                "p_gaps",
-                f"(1 - {M})/max(2 - {M}, 0.001)" if lower else f"({M} - 1)/max(2*{M} - 1, 0.001)",
-                "its slow pole, over that of load and capacitor",
-            ),
+            ("k_c", "2*L_c*f_p/R_load", "choke over load"),
+            ("gaps", f"(1 - sign(k_c - {forms.edge}))/2", "1 where the choke current comes to zero"),
+            ("D_gaps", forms.duty_with_gaps, "duty with gaps"),
+            ("p_gaps", forms.pole_with_gaps, "their slow pole, over that of load and capacitor"),
             ("T_u", "max(1/(2*pi*f_0), gaps*R_load*C_out*p_gaps)", "proposed: cancels the slow pole, if there is one"),
-            ("g_full", "U_in" if lower else "U_in/(1 - D_0)^2", "voltage over duty without gaps"),
+            ("g_full", forms.gain, "voltage over duty without gaps"),
             ("g_u", "g_full + gaps*(2*U_out*p_gaps/D_gaps - g_full)", "voltage over duty"),
         )
     sheet.quantity("K_u", "2*pi*f_u*T_u/g_u", "proposed: an integral far below the swing")
