@@ -72,6 +72,8 @@ def test_fields_take_numbers_units_names_and_expressions(text, unit, si):
         ("U/zero", DividesByZero, "zero"),
         ("a", CircularDefinition, "a → b → a"),
         ("48 V +", SyntaxProblem, "missing"),
+        ("(2^2^2)*48 V", SyntaxProblem, "wants brackets"),
+        ("2**2*48 V", SyntaxProblem, "written with ^"),
         ("U + 3 A", WrongDimension, "A"),
         ("10^400", NotANumber, "value"),
         ("__import__('os')", SyntaxProblem, "no place"),

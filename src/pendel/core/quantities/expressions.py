@@ -170,6 +170,8 @@ class Reader:
             negative = self.peek() == "-"
             self.at += negative
             exponent_node = self.atom()
+            if self.peek() == "^":
+                raise self.fail("a power of a power wants brackets")
             return Binary("^", base, Negative(exponent_node) if negative else exponent_node)
         return base
 
@@ -190,7 +192,8 @@ class Reader:
             if self.peek() == "(":
                 return self.call(token)
             return Name(token.text)
-        raise self.fail("a value is missing before it")
+        twice = token.text == "*" and self.at and self.tokens[self.at - 1].text == "*"
+        raise self.fail("powers are written with ^" if twice else "a value is missing before it")
 
     def call(self, token: Token) -> Call:
         if token.text not in FUNCTIONS and token.text not in ("der", TABLE):
