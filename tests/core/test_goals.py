@@ -63,6 +63,7 @@ ODD_SHEETS = (
     ("induction_inverter", {}, {"pairs": "12", "n_set": "200 rpm"}),  # its nameplate was another machine's
     ("induction_inverter", {"sensor": "none"}, {"f_p": "16 kHz"}),  # dead time made the estimated speed swing
     ("induction_grid", {}, {"pairs": "1"}),
+    ("brushed_dc", {}, {"J_load": "0", "M_load": "0"}),  # an inertia of nothing was a finding
     ("two_masses", {}, {"J_m": "0.2 kg*cm^2"}),  # a light machine crossed over once more above the swing
     ("dc_converter", {"way": "up"}, {"U_out": "100", "P_out": "3"}),  # with gaps in the choke current: 6°, 190 V
     ("dc_converter", {}, {"P_out": "1", "R_L": "0", "R_C": "0"}),
