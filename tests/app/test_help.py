@@ -23,6 +23,7 @@ from pendel.app.window.help_window import HelpWindow
 from pendel.app.window.tips import TIPS, words_of, words_of_head
 from pendel.core.catalogue.help import as_text, help_of, matching
 from pendel.core.catalogue.index import kinds
+from pendel.core.drive import commands
 from pendel.core.measures import MEASURES
 from pendel.core.plant.methods import METHODS
 from pendel.core.topics import topics
@@ -66,6 +67,7 @@ def test_f1_opens_the_page_of_the_chosen_card_and_stays_beside(window):
     assert window.session.selection == ["gear"]
     help_window.line.setText("battery")
     assert help_window.kind.id == "battery"
+    settle()
     shown = {each.text() for each in help_window.page.widget().findChildren(QLabel)}
     assert "Battery" in shown and "Open circuit" in shown
     copy = next(b for b in help_window.page.widget().findChildren(QPushButton) if b.text() == "Copy")
@@ -96,6 +98,33 @@ def test_settings_measures_and_figures_of_loops_have_pages(window):
     assert help_window.kind.title.startswith("Ms")
     for number in range(help_window.list.count()):
         help_window.list.setCurrentRow(number)
+    help_window.close()
+
+
+def test_f1_explains_the_figure_the_plot_or_the_finding_that_is_pointed_at(window, monkeypatch):
+    window.start_run()
+    finish(window)
+    window.show_page("Runs")
+    runs = window.pages["Runs"]
+    assert until(lambda: runs.grid.itemAtPosition(2, 0) is not None)
+    figure = next(each for each in runs.findChildren(QLabel) if each.text().startswith("settles"))
+    window.session.do(commands.set_value(window.session.drive, "gear", "eta", "-1"))
+    assert until(lambda: any(f.card == "gear" for f in window.foot.findings()))
+    finding = next(f for f in window.foot.findings() if f.card == "gear")
+    window.foot.open()
+    settle()
+    words = next(each for each in window.foot.panel.findChildren(QLabel) if each.text() == finding.sentence)
+    wanted = {
+        figure: "measure:settling",
+        runs.strips: "plot:strips",
+        runs.spectrum.plot: "plot:spectrum",
+        words: "gear",
+    }
+    for widget, page in wanted.items():
+        monkeypatch.setattr(QApplication, "widgetAt", lambda *_, at=widget: at)
+        window.actions_by_name["help"].trigger()
+        help_window = window.findChild(HelpWindow)
+        assert help_window.kind.id == page
     help_window.close()
 
 

@@ -1,4 +1,5 @@
-"""Pages of help on what is no part and no block: settings, measures, methods, levels, figures of a loop. Measures say
+"""Pages of help on what is no part and no block: settings, measures, methods, levels, figures of a loop,
+plots. Measures say
 what they are where they are declared."""
 
 from __future__ import annotations
@@ -141,6 +142,172 @@ LOOPS = (
     ),
 )
 
+PLOTS = (
+    (
+        "strips",
+        "Strips",
+        "Traces of runs over one axis of time, a strip to a unit.",
+        "Drag a signal from the list onto a strip, or double-click it for a strip of its own. Cursor 1 and 2 bound "
+        "what the measures are of; arrow keys move them. Of long runs a column of pixels shows the highest and the "
+        "lowest value within it, so that no peak is lost.",
+    ),
+    (
+        "measures",
+        "Measures between the cursors",
+        "Figures of the strip's signal, then mean, rms and ripple of the strips, then what was lost.",
+        "A dash stands where a figure means nothing; its tooltip says why. The pointer on a figure's name and F1 open "
+        "what it is.",
+    ),
+    (
+        "spectrum",
+        "Spectrum",
+        "Lines of one signal between the cursors, for every shown run.",
+        "Amplitudes of the lines. THD is the root of the summed squares of orders 2 to "
+        "50 over the fundamental (IEC 61000-4-7). With a voltage to a current: P, S, N and power factor (IEEE 1459).",
+    ),
+    (
+        "rotor",
+        "Rotor",
+        "Current, voltage and flux of a machine at the cursor as vectors, from the stator and from the rotor.",
+        "Along α and β they turn; along d and q they stand still in a steady state. d is the direction of the "
+        "magnet's, or of the rotor's, flux.",
+    ),
+    (
+        "sectors",
+        "Block commutation",
+        "The six sectors of the Hall sensors, the live one, and what the legs do in each.",
+        "The dial stands where the decoder was at the cursor.",
+    ),
+    (
+        "modes_of_run",
+        "Modes of a state machine",
+        "Which mode was on when, why each came, and the time and energy of each.",
+        "Time and energy are those between the cursors.",
+    ),
+    (
+        "torque_speed",
+        "Torque over speed",
+        "Where a machine went in the shown runs, within what it can do.",
+        "The limits are those of its current and of the link's voltage; what heat allows is added once it was worked "
+        "out by Run, Torque that heat allows.",
+    ),
+    (
+        "bode",
+        "Magnitude and phase over frequency",
+        "How much a sine passes through, and how late, over its frequency.",
+        "Of L, once around the open loop: where its magnitude is one is the crossover; phase above −180° there is "
+        "the phase margin. Thin as it stands, bold as proposed. Åström, Murray: Feedback Systems, section 10.2.",
+    ),
+    (
+        "complex_plane",
+        "L in the complex plane",
+        "Real and imaginary part of L over all frequencies, with the point −1.",
+        "The loop is stable if the curve goes around −1 as often as L has unstable poles; how near it comes is 1/Ms. "
+        "Nyquist's criterion: Åström, Murray, section 10.2.",
+    ),
+    (
+        "after_step",
+        "After a step",
+        "What the closed loop, or a chain of blocks, does after a step, tick by tick.",
+        "Of the linear model: limits of the regulator are not in it. A run shows them.",
+    ),
+    (
+        "sensitivity",
+        "S and T",
+        "How a disturbance and a setpoint come through the closed loop, over frequency.",
+        "S = 1/(1 + L): below one the loop helps, above one it makes a disturbance worse; its largest value is Ms. "
+        "T = L/(1 + L) = 1 − S. Åström, Murray, section 12.2.",
+    ),
+    (
+        "poles",
+        "Poles and zeros",
+        "Where a transfer function is infinite (×) and where it is nil (○).",
+        "Left of the imaginary axis what was set off dies out; the distance from it is how fast. What runs at ticks is "
+        "shown as s = ln(z)/T, up to half of the sampling frequency.",
+    ),
+    (
+        "mode_shape",
+        "Shape of a mode",
+        "How the bodies of the shaft swing against each other at one frequency.",
+        "Bars are speeds, seen from the first body; what twists most between them is the spring that gives way.",
+    ),
+    (
+        "mobility",
+        "From torque to speed",
+        "How much speed a torque brings at one place of the shaft, over frequency.",
+        "Peaks are modes; dips are where the rest of the shaft swings against it.",
+    ),
+    (
+        "rows",
+        "Rows of a series",
+        "A figure of each run over what varies.",
+        "A click chooses a row, which is shown beside it.",
+    ),
+    ("map_of_rows", "Map of a series", "A figure of each run over two things that vary.", "A click chooses a row."),
+    (
+        "histogram",
+        "How a figure is spread",
+        "How many rows have which value.",
+        "Where a limit is given, the share of rows that keep it.",
+    ),
+    (
+        "parallel",
+        "Rows on parallel axes",
+        "Every row as a line across one axis a column.",
+        "A drag along an axis keeps the rows that go through there. Inselberg: Parallel Coordinates, Springer 2009.",
+    ),
+    (
+        "matrix",
+        "Every column over every other",
+        "A small plot for each pair of columns.",
+        "A drag over a field keeps the rows in it. Cleveland: Visualizing Data, Hobart 1993.",
+    ),
+    ("row_traces", "Traces of rows", "A signal of the rows that keep traces, over time.", "A click chooses a row."),
+    (
+        "scope",
+        "Oscilloscope",
+        "Channels of the board over time, about the instant of the trigger.",
+        "The wheel zooms time at the pointer, with Shift the other axis; a double click fits. Two cursors bound the "
+        "figures below.",
+    ),
+    (
+        "comparison",
+        "As shipped beside as modelled",
+        "A signal of the C that ships, the same in float 64, and the difference.",
+        "The difference is what number formats cost in that run.",
+    ),
+    (
+        "flow",
+        "Energy flow",
+        "Where the energy of a run went, from source to load.",
+        "Bands are as wide as the energy between two parts; what leaves at the side is lost.",
+    ),
+    (
+        "duty",
+        "Heat over a duty",
+        "Temperatures over minutes or hours of a duty.",
+        "Losses come from short runs, which can be opened; bodies follow between them.",
+    ),
+    (
+        "envelope",
+        "Envelope of a machine",
+        "Limits and losses of a machine with its converter and inner loops, from short runs.",
+        "It stands for them at the level System, and in drives of trips.",
+    ),
+    (
+        "held_torque",
+        "Torque that heat allows",
+        "What can be held over speed, for ever and for times, and what limits it where.",
+        "Standing and turning, from cold or warm; a winding, a magnet, a junction, the link or the current limits it.",
+    ),
+    (
+        "split",
+        "Best possible split",
+        "The least fuel with which a trip can be driven to the same charge, beside what was driven.",
+        "A bound to compare with: it knows the whole trip in advance.",
+    ),
+)
+
 
 @dataclass(frozen=True)
 class Topic:
@@ -164,6 +331,7 @@ def topics() -> dict[str, Topic]:
         *(_topic("level", "Level of detail", *each) for each in LEVELS),
         *(_topic("method", "Method", *each) for each in METHODS),
         *(_topic("loop", "Figure of a loop", *each) for each in LOOPS),
+        *(_topic("plot", "Plot", *each) for each in PLOTS),
         *_measures(),
     ]
     return {topic.id: topic for topic in found}

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 from pendel.app.plots.frame import Frame, FrameView
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.reading import Reading, TimeCurve
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import font, tokens, trace_colour
 from pendel.core.quantities.units import number_text
 
@@ -27,6 +28,7 @@ class ScopePlot(FrameView):
     def __init__(self) -> None:
         super().__init__(Frame(AXIS_WIDTH))
         self.setAccessibleName("Oscilloscope")
+        explained_by(self, "plot:scope")
         self.setMinimumHeight(110)
         self.frame.label(self.frame.bottom, "time, s")
         self.curves: list[pg.PlotCurveItem] = []

@@ -19,7 +19,7 @@ HEIGHT = 124
 
 class ScopeSpectrum(Plot):
     def __init__(self) -> None:
-        super().__init__("spectrum", "", bottom="frequency, Hz")
+        super().__init__("spectrum", "", bottom="frequency, Hz", about="spectrum")
         self.setAccessibleName("Spectrum of a channel")
         self.setFixedHeight(HEIGHT)
 

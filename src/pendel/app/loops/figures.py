@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from pendel.app.widgets.basic import Elided, clear, column, label, rule
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.sizes import size_text
 from pendel.app.widgets.theme import tokens
 from pendel.core.loops.models.margins import Margins
@@ -35,6 +36,9 @@ FOLLOWS = (
     ("overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),
     ("settles 2 %", lambda j: or_dash(j.measures.settling, lambda v: figure(v, "s", 3))),
 )
+
+FOLLOWING_PAGES = {"rise": "measure:rise", "overshoot": "measure:overshoot", "settles 2 %": "measure:settling"}
+"""Pages of help of those that are also measures of a run."""
 
 
 def gain_unit(study: LoopStudy, name: str) -> str:
@@ -67,7 +71,7 @@ class LoopFigures(QWidget):
             self._line(self.gain_grid, r, own, figure(before, unit), words, italic=True)
         for r, (name, write) in enumerate(FOLLOWS):
             words = [write(each) if each else "–" for each in (now, proposed)]
-            self._line(self.follow_grid, r, name, *words)
+            self._line(self.follow_grid, r, name, *words, about=FOLLOWING_PAGES.get(name, f"loop:{name}"))
 
     def _line(
         self,
@@ -79,13 +83,16 @@ class LoopFigures(QWidget):
         *,
         head: bool = False,
         italic: bool = False,
+        about: str = "",
     ) -> None:
         left = Elided(name) if not italic else label(name)
         if italic:
             left.setStyleSheet(f"font-style: italic; color: {tokens().muted};")
+        explained_by(left, about)
         grid.addWidget(left, r, 0)
         for c, text in ((1, now), (2, new)):
             shown = label(text)
+            explained_by(shown, about)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             shown.setStyleSheet(
                 "color: "

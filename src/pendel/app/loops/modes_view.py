@@ -77,7 +77,7 @@ class ModesView(QWidget):
         self.table.currentCellChanged.connect(lambda *_: self._show_chosen())
         self.table.setToolTip("Choose a mode. Gone within: to a twentieth.")
         inside.addWidget(self.table)
-        self.mobility = Plot("", "dB", log=True, bottom="frequency, Hz")
+        self.mobility = Plot("", "dB", log=True, bottom="frequency, Hz", about="mobility")
         inside.addWidget(self.mobility, 2)
         return middle
 

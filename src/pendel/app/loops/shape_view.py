@@ -10,6 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
 from PyQt6.QtGui import QHideEvent, QPainter, QPaintEvent, QPen, QPolygonF, QShowEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import colour, font
 from pendel.core.loops.mechanics.modes import Chain, Mode
 from pendel.core.quantities.units import number_text
@@ -35,6 +36,7 @@ class ShapeView(QWidget):
         """Angle of the swing, rad."""
         self.playing = True
         self.setAccessibleName("Shape of the mode")
+        explained_by(self, "plot:mode_shape")
         self.setMinimumHeight(230)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self._timer = QTimer(self)

@@ -19,6 +19,7 @@ from pendel.app.plots.frame import Frame, FrameView, HandView
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.reading import Reading
 from pendel.app.plots.tag import Tag
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.sizes import DECIBELS, size_text, size_unit
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
@@ -32,11 +33,12 @@ REACH = 40.0
 
 
 class Plot(FrameView):
-    """``pointed`` gives the place along the bottom axis the pointer is, NaN once it has left."""
+    """``pointed`` gives the place along the bottom axis the pointer is, NaN once it has left. ``about`` names its page
+    of help, of the group `plot`."""
 
     pointed = pyqtSignal(float)
 
-    def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
+    def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = "", about: str = ""):
         self.view = HandView()
         self.sizes = unit.startswith(DECIBELS)
         frame = Frame(
@@ -47,6 +49,8 @@ class Plot(FrameView):
         )
         super().__init__(frame)
         self.setAccessibleName(title)
+        if about:
+            explained_by(self, f"plot:{about}")
         if bottom:
             frame.label(frame.bottom, bottom)
         # Above the plot, where no curve can cross it.

@@ -11,6 +11,7 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QToolTip, QWidget
 
 from pendel.app.widgets.basic import column, label, row
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import colour, font, trace_colour
 from pendel.core.quantities.units import figure, number_text
@@ -102,6 +103,7 @@ class ModesPanel(QWidget):
 
     def __init__(self, place: Callable[[QWidget], tuple[float, float, float, float]]) -> None:
         super().__init__()
+        explained_by(self, "plot:modes_of_run")
         self.run: KeptRun | None = None
         self.modes: Modes | None = None
         self.span = (0.0, 0.0)

@@ -35,6 +35,7 @@ from pendel.app.session.run_figures import averaged_keys, measured, measured_key
 from pendel.app.session.usual_strips import keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.drawing import Drawing, drawing_of
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
@@ -467,11 +468,15 @@ class RunsPage(Page):
         shown = keys_of(self.strips.specs)
         band = self.session.band
         reasons = {each.title_in(band): each.why_none_in(band) for each in measures_at(Place.RESPONSE)}
+        pages = {each.title_in(band): f"measure:{each.id}" for each in measures_at(Place.RESPONSE)}
         rows = [measured(run, *pair, a, b, shown, band) for (run, _), pair in zip(runs, pairs)]
         for r, name in enumerate(dict.fromkeys(name for figures in rows for name in figures), 1):
-            self.grid.addWidget(label(name, "muted"), r, 0)
+            words = label(name, "muted")
+            explained_by(words, pages[name])
+            self.grid.addWidget(words, r, 0)
             for c, figures in enumerate(rows, 1):
                 value = label(figures.get(name, "–"))
+                explained_by(value, pages[name])
                 if value.text() == "–":
                     value.setToolTip(reasons[name])
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)

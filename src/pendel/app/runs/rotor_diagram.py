@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QWidget
 from pendel.app.runs.rotor_state import RotorState, rotor_state
 from pendel.app.session.jobs import ROTOR, End, Job, Jobs
 from pendel.app.widgets.basic import button, clear, column, label, row
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import colour, font, trace_colour
 from pendel.core.quantities.units import figure
 from pendel.core.runs.found.vectors import Vectors, angle_key, machines
@@ -116,6 +117,7 @@ class RotorDiagram(QWidget):
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
+        explained_by(self, "plot:rotor")
         self._jobs = jobs
         self.run: KeptRun | None = None
         self._limits: Mapping[str, float] | None = None

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from pendel.app.widgets.basic import column, label, row
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.control.sectors import FIRST_EDGE, HALLS, TABLE
 from pendel.core.quantities.units import figure
@@ -79,6 +80,7 @@ class SectorPanel(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        explained_by(self, "plot:sectors")
         self.run: KeptRun | None = None
         self.sectors: Sectors | None = None
         self.title = label("", "muted")

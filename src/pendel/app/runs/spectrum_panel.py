@@ -68,7 +68,7 @@ class SpectrumPanel(QWidget):
             "Over whole periods of the fundamental, up to the second cursor."
         )
         self.of_powers = QWidget()
-        self.plot = Plot("spectrum", "")
+        self.plot = Plot("spectrum", "", about="spectrum")
         self.plot.setAccessibleName("Spectrum")
         self.plot.setToolTip("THD: root of the summed squares of orders 2 to 50 over the fundamental (IEC 61000-4-7)")
         body = column(self, (4, 2, 10, 4), 2)

@@ -23,6 +23,7 @@ from pendel.app.runs.trace import Trace
 from pendel.app.session.usual_strips import StripSpec
 from pendel.app.widgets.basic import literal
 from pendel.app.widgets.drawing import drawing_of
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.pictures import offer_pictures
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
@@ -83,6 +84,7 @@ class Strips(StripRows):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setToolTip("← → move cursor 2, with Shift cursor 1; + − zoom, F fits")
         self.setAccessibleName("Strips")
+        explained_by(self, "plot:strips")
         self.view: View | None = None
         """How the next runs are to be looked at."""
         self._spare: list[Frame] = []

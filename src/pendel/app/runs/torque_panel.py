@@ -48,7 +48,7 @@ class TorquePanel(QWidget):
         self.machine.setFixedWidth(170)
         self.machine.currentIndexChanged.connect(lambda _: self.draw())
         self.when = label("", "muted")
-        self.plot = Plot("torque", "N·m", bottom="speed, rpm")
+        self.plot = Plot("torque", "N·m", bottom="speed, rpm", about="torque_speed")
         body = column(self, (4, 2, 10, 4), 4)
         body.addLayout(row(label("Torque over speed of", "muted"), self.machine, self.when, 1, spacing=8))
         body.addWidget(self.plot, 1)

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QWidget
 
 from pendel.app.plots.shades import SHADES, line_shade
 from pendel.app.series.pictures import axis_words
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import colour, font
 from pendel.core.quantities.units import number_text
 from pendel.core.series.gathered import Gathered, Head
@@ -225,6 +226,7 @@ class ParallelAxes(ManyColumns):
 
     def __init__(self) -> None:
         super().__init__("Rows on parallel axes")
+        explained_by(self, "plot:parallel")
         self.setToolTip("A click chooses a row; a drag along an axis keeps the rows there, a double click lifts that")
 
     def x(self, k: int) -> float:
@@ -314,6 +316,7 @@ class ScatterMatrix(ManyColumns):
 
     def __init__(self) -> None:
         super().__init__("Every column over every other")
+        explained_by(self, "plot:matrix")
         self.setToolTip("A click chooses a row; a drag over a field keeps the rows in it, a double click lifts that")
 
     def field(self, i: int, j: int) -> QRectF:

@@ -29,8 +29,8 @@ class DotsPlot(Plot):
 
     row_chosen = pyqtSignal(int)
 
-    def __init__(self, name: str) -> None:
-        super().__init__(name, "", bottom=" ")
+    def __init__(self, name: str, about: str) -> None:
+        super().__init__(name, "", bottom=" ", about=about)
         self._points = np.zeros((0, 2))
         self._places = np.zeros(0, dtype=np.int64)
         self._chosen: pg.ScatterPlotItem | None = None
@@ -85,7 +85,7 @@ class RowsPlot(DotsPlot):
     """A figure over something that varies."""
 
     def __init__(self) -> None:
-        super().__init__("Rows")
+        super().__init__("Rows", "rows")
 
     def show_rows(self, gathered: Gathered, places: np.ndarray, across: int, up: int, tinted: int, chosen: int) -> None:
         """``across`` and ``up`` are columns; where ``tinted`` is one, dots are shaded by it."""
@@ -116,7 +116,7 @@ class MapPlot(DotsPlot):
     """A figure over two things that vary: shaded cells between the runs, with lines of equal height, and the runs."""
 
     def __init__(self) -> None:
-        super().__init__("Map")
+        super().__init__("Map", "map_of_rows")
 
     def show_rows(self, gathered: Gathered, places: np.ndarray, across: int, up: int, figure: int, chosen: int) -> None:
         heads = gathered.heads
@@ -195,7 +195,7 @@ class Histogram(Plot):
     """How a figure is spread over the rows, and the share of them within a limit."""
 
     def __init__(self) -> None:
-        super().__init__("Histogram", "", bottom=" ")
+        super().__init__("Histogram", "", bottom=" ", about="histogram")
 
     def show_figures(self, head: Head, values: np.ndarray, limit: float, *, below: bool) -> None:
         """``limit`` in SI, not-a-number for none. A row without a figure does not keep it."""

@@ -32,7 +32,7 @@ class TracesPlot(Plot):
     row_chosen = pyqtSignal(int)
 
     def __init__(self) -> None:
-        super().__init__("Traces", "", bottom="time, s")
+        super().__init__("Traces", "", bottom="time, s", about="row_traces")
         self.traces: list[tuple[int, RowTrace]] = []
         """What is drawn, with the places of the rows."""
         self._one, self._chosen = 1.0, None

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from pendel.app.widgets.explained import page_wanted
+from pendel.core.catalogue.index import kinds
 from pendel.core.drive.arranging import Way
 
 if TYPE_CHECKING:
@@ -74,7 +76,7 @@ def show_keys(window: MainWindow) -> None:
 
 
 def show_help(window: MainWindow) -> None:
-    """Of the chosen card, or of all that there is."""
+    """Of what is pointed at or has the focus, of the chosen card, or of all that there is."""
     from pendel.app.window.help_window import HelpWindow
 
     help_window = window.findChild(HelpWindow) or HelpWindow(window.session, window)
@@ -86,10 +88,14 @@ ABOUT_PAGES = {"Runs": "measure:rise", "Loops": "loop:crossover"}
 
 
 def asked_about(window: MainWindow) -> list[Kind | Topic]:
-    """What help is wanted about: the setting whose field has the focus, the page, or the chosen cards."""
+    """What help is wanted about: a figure, plot or finding that is pointed at, the setting whose field has the focus,
+    the page, or the chosen cards."""
     from pendel.core.topics import topics
 
     known = topics()
+    page = page_wanted(window)
+    if page in known or page in kinds():
+        return [known[page] if page in known else kinds()[page]]
     if window.page_now in ABOUT_PAGES:
         return [known[ABOUT_PAGES[window.page_now]]]
     inspector = window.drive_page.inspector
@@ -97,8 +103,8 @@ def asked_about(window: MainWindow) -> list[Kind | Topic]:
     focused = next((name for name, field in fields.items() if field.hasFocus()), "")
     if f"setting:{focused}" in known:
         return [known[f"setting:{focused}"]]
-    kinds = window.session.kinds()
-    return [kinds[card] for card in window.session.selection if card in kinds]
+    of_cards = window.session.kinds()
+    return [of_cards[card] for card in window.session.selection if card in of_cards]
 
 
 def about(window: MainWindow) -> None:

@@ -87,7 +87,7 @@ class EnvelopeWindow(QDialog):
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
         self.words = wrapped(NOTHING, "muted")
-        self.plot = Plot("losses", "W", bottom="torque, N·m")
+        self.plot = Plot("losses", "W", bottom="torque, N·m", about="envelope")
         self.plot.setMinimumHeight(240)
         self.table = FigureTable("Values of the envelope", ("value", "symbol", "is"))
         self.copy_button = button("Copy as a card", self.copy, "primary")

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QDialog, QWidget
 from pendel.app.session.jobs import FLOWS, End, Job
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.figure_tree import FigureTree
 from pendel.app.widgets.flow_picture import FlowPicture
 from pendel.core.processes.requests import FlowsRequest
@@ -47,6 +48,7 @@ class FlowWindow(QDialog):
         self.words = wrapped("", "muted")
         body.addWidget(self.words)
         self.picture = FlowPicture()
+        explained_by(self.picture, "plot:flow")
         body.addWidget(self.picture, 5)
         self.tree = FigureTree("Results by part", HEADS)
         body.addWidget(self.tree, 3)

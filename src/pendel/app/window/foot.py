@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, scrolled, wrapped
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import colour
 from pendel.app.widgets.timers import Later
 from pendel.core.drive.findings import Finding
@@ -147,6 +148,7 @@ class Foot(QWidget):
             self.list.addWidget(label("No findings: the drive can run."))
         for finding in findings:
             item = QWidget()
+            explained_by(item, self._page_of(finding))
             inside = QVBoxLayout(item)
             inside.setContentsMargins(0, 0, 0, 0)
             inside.setSpacing(1)
@@ -166,6 +168,11 @@ class Foot(QWidget):
             inside.addLayout(row(*links, 1, spacing=14))
             self.list.addWidget(item)
         self.list.addStretch(1)
+
+    def _page_of(self, finding: Finding) -> str:
+        """The page of help on what a finding is about: its card's kind, or a setting of the drive."""
+        card = self.session.drive.cards.get(finding.card)
+        return card.kind if card is not None else f"setting:{finding.field}" if finding.field else ""
 
     def _go(self, finding: Finding) -> None:
         self.go_wanted.emit(finding)

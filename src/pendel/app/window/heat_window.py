@@ -68,7 +68,7 @@ class HeatWindow(QDialog):
         body.addWidget(self._build_duty())
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
-        self.plot = Plot("temperatures", "°C", bottom="time, min")
+        self.plot = Plot("temperatures", "°C", bottom="time, min", about="duty")
         self.plot.setMinimumHeight(260)
         self.table = FigureTable("Places", HEADS)
         self.words = wrapped(NOTHING, "muted")

@@ -59,7 +59,7 @@ class HeldWindow(QDialog):
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
         self.words = wrapped(NOTHING, "muted")
-        self.plot = Plot("torque", "N·m", bottom="speed, rpm")
+        self.plot = Plot("torque", "N·m", bottom="speed, rpm", about="held_torque")
         self.plot.setMinimumHeight(260)
         self.table = FigureTable("Torque by speed", ("speed, rpm",))
         self.save_button = button("Save rows …", self.save)

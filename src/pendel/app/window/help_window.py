@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QScrollArea,
+    QVBoxLayout,
     QWidget,
 )
 
@@ -21,11 +22,17 @@ from pendel.app.drive.editors.typeset import Typeset
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import code_font
+from pendel.app.widgets.timers import Later
 from pendel.core.catalogue.declare import Kind
-from pendel.core.catalogue.help import EQUATIONS, as_text, help_of, matching
+from pendel.core.catalogue.help import EQUATIONS, HelpPage, Section, as_text, help_of, matching, sections_of
 from pendel.core.topics import Topic, matching_topics
 
 CODE = "What it does at each of its ticks"
+
+
+def page_of(kind: Kind | Topic) -> HelpPage:
+    """The whole page of a kind, or of another topic."""
+    return kind.page if isinstance(kind, Topic) else help_of(kind)
 
 
 class HelpWindow(QDialog):
@@ -64,6 +71,9 @@ class HelpWindow(QDialog):
         self.page.setFrameShape(QScrollArea.Shape.NoFrame)
         body.addWidget(self.page, 1)
         self.kind: Kind | Topic | None = None
+        self._sections: Iterator[Section] = iter(())
+        """Those of the page that are not shown yet."""
+        self._next = Later(self, 0, self._show_next)
         self.search("")
 
     def search(self, text: str) -> None:
@@ -98,41 +108,52 @@ class HelpWindow(QDialog):
 
     def _show(self, kind: Kind | Topic) -> None:
         self.kind = kind
-        found = kind.page if isinstance(kind, Topic) else help_of(kind)
+        self._sections = iter(kind.page.sections if isinstance(kind, Topic) else sections_of(kind))
         inner = QWidget()
-        inside = column(inner, (18, 14, 18, 14), 6)
-        copy = button("Copy", lambda: self._copy(as_text(found)), "link")
-        top = row(label(found.title, "title"), 1, copy)
-        inside.addLayout(top)
-        inside.addWidget(wrapped(found.sentence, "muted"))
-        for section in found.sections:
-            inside.addSpacing(4)
-            if section.title:
-                inside.addWidget(label(section.title, "heading"))
-            if section.title == EQUATIONS and section.text:
-                equations = Typeset(self.session)
-                equations.setAccessibleName(section.text)
-                equations.show_lines(tuple(section.text.split("\n")))
-                inside.addWidget(equations)
-            elif section.text:
-                text = wrapped(section.text)
-                text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-                if section.title == CODE:
-                    text.setFont(code_font(11))
-                    text.setStyleSheet('font-family: "JetBrains Mono"; font-size: 11px;')
-                inside.addWidget(text)
-            grid = QGridLayout()
-            grid.setColumnStretch(1, 1)
-            grid.setHorizontalSpacing(12)
-            grid.setVerticalSpacing(2)
-            for line, (name, words, figures) in enumerate(section.rows):
-                grid.addWidget(label(name), line, 0, Qt.AlignmentFlag.AlignTop)
-                grid.addWidget(wrapped(words), line, 1)
-                grid.addWidget(wrapped(figures, "muted"), line, 2)
-                grid.setColumnMinimumWidth(2, 150 if figures else 0)
-            inside.addLayout(grid)
-        inside.addStretch(1)
+        self._inside = column(inner, (18, 14, 18, 14), 6)
+        copy = button("Copy", lambda: self._copy(as_text(page_of(kind))), "link")
+        self._inside.addLayout(row(label(kind.title, "title"), 1, copy))
+        self._inside.addWidget(wrapped(kind.sentence, "muted"))
+        self._inside.addStretch(1)
         self.page.setWidget(inner)
+        self._show_next()
+
+    def _show_next(self) -> None:
+        """The next section of the page, and the ones after it once the window was painted: equations, and long pages,
+        take longer than one waits for a first word."""
+        section = next(self._sections, None)
+        if section is None:
+            return
+        part = QWidget()
+        self._fill(column(part, (0, 4, 0, 0), 6), section)
+        self._inside.insertWidget(self._inside.count() - 1, part)
+        self._next.start()
+
+    def _fill(self, inside: QVBoxLayout, section: Section) -> None:
+        if section.title:
+            inside.addWidget(label(section.title, "heading"))
+        if section.title == EQUATIONS and section.text:
+            equations = Typeset(self.session)
+            equations.setAccessibleName(section.text)
+            equations.show_lines(tuple(section.text.split("\n")))
+            inside.addWidget(equations)
+        elif section.text:
+            text = wrapped(section.text)
+            text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            if section.title == CODE:
+                text.setFont(code_font(11))
+                text.setStyleSheet('font-family: "JetBrains Mono"; font-size: 11px;')
+            inside.addWidget(text)
+        grid = QGridLayout()
+        grid.setColumnStretch(1, 1)
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(2)
+        for line, (name, words, figures) in enumerate(section.rows):
+            grid.addWidget(label(name), line, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(wrapped(words), line, 1)
+            grid.addWidget(wrapped(figures, "muted"), line, 2)
+            grid.setColumnMinimumWidth(2, 150 if figures else 0)
+        inside.addLayout(grid)
 
     def _copy(self, text: str) -> None:
         clipboard = QGuiApplication.clipboard()

@@ -55,7 +55,8 @@ class SplitWindow(QDialog):
         self.work = BesideWork(session, BEST_SPLIT, self.start_button, self.state, self._show)
         body.addWidget(self.words)
         body.addWidget(self.state)
-        self.charge, self.power = Plot("charge of the store", "%"), Plot("power of the engine", "kW", bottom="time, s")
+        self.charge = Plot("charge of the store", "%", about="split")
+        self.power = Plot("power of the engine", "kW", bottom="time, s", about="split")
         for plot in (self.charge, self.power):
             body.addWidget(plot, 1)
         session.opened.connect(self._other_drive)

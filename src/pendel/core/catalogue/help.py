@@ -44,7 +44,12 @@ class HelpPage:
 
 def help_of(kind: Kind) -> HelpPage:
     """The page of a kind."""
-    return HelpPage(kind.title, kind.sentence, tuple(s for s in _sections(kind) if s.rows or s.text))
+    return HelpPage(kind.title, kind.sentence, tuple(sections_of(kind)))
+
+
+def sections_of(kind: Kind) -> Iterator[Section]:
+    """Those with something in them, each worked out when it is asked for."""
+    return (section for section in _sections(kind) if section.rows or section.text)
 
 
 def _sections(kind: Kind) -> Iterator[Section]:
