@@ -1,7 +1,7 @@
 """Help says of every part and block what its declaration says, beside the sheet."""
 
-from PyQt6.QtCore import QEvent, Qt
-from PyQt6.QtGui import QHelpEvent
+from PyQt6.QtCore import QEvent, QPoint, Qt
+from PyQt6.QtGui import QCursor, QHelpEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
     QAbstractButton,
@@ -19,6 +19,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from pendel.app.plots.plot import Plot
+from pendel.app.widgets.basic import Elided
+from pendel.app.widgets.explained import PAGE, page_at, page_of
+from pendel.app.window.heat_window import HeatWindow
 from pendel.app.window.help_window import HelpWindow
 from pendel.app.window.tips import TIPS, words_of, words_of_head
 from pendel.core.catalogue.help import as_text, help_of, matching
@@ -26,10 +30,13 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 from pendel.core.measures import MEASURES
 from pendel.core.plant.methods import METHODS
+from pendel.core.series.columns import FIGURES, REACHES, WHOLE
+from pendel.core.series.loop_figures import MARGINS
 from pendel.core.topics import topics
 from pendel.core.vocabulary.levels import OURS
 
 from .conftest import finish, judged, settle, until
+from .test_series_page import planned, ran
 from .test_window import LEFT
 
 
@@ -101,30 +108,107 @@ def test_settings_measures_and_figures_of_loops_have_pages(window):
     help_window.close()
 
 
+def pointed_at(monkeypatch, widget, place=None):
+    """The pointer on the middle, or a place, of a widget."""
+    at = place if place is not None else widget.rect().center()
+    monkeypatch.setattr(QApplication, "widgetAt", lambda *_: widget)
+    monkeypatch.setattr(QCursor, "pos", lambda *_: widget.mapToGlobal(at))
+
+
+def asked(window):
+    """The id of the page that F1 opens."""
+    QTest.keyClick(QApplication.activeWindow() or window, Qt.Key.Key_F1)
+    settle()
+    found = window.findChild(HelpWindow)
+    found.hide()
+    return found.kind.id
+
+
 def test_f1_explains_the_figure_the_plot_or_the_finding_that_is_pointed_at(window, monkeypatch):
     window.start_run()
     finish(window)
     window.show_page("Runs")
-    runs = window.pages["Runs"]
-    assert until(lambda: runs.grid.itemAtPosition(2, 0) is not None)
-    figure = next(each for each in runs.findChildren(QLabel) if each.text().startswith("settles"))
+    runs = window.page("Runs")
+    runs.between.goes_on = lambda: True
+    assert until(lambda: any(each.text() == "ripple p-p" for each in runs.findChildren(QLabel)))
+    named = {each.text(): each for each in runs.findChildren(QLabel)}
+    for words, page in (("settles 2 %", "settling"), ("overshoot", "overshoot"), ("ripple p-p", "ripple")):
+        pointed_at(monkeypatch, named[words])
+        assert asked(window) == f"measure:{page}"
+    for widget, page in ((runs.strips, "strips"), (runs.spectrum.plot, "spectrum"), (runs.heading, "measures")):
+        pointed_at(monkeypatch, widget)
+        assert asked(window) == f"plot:{page}"
     window.session.do(commands.set_value(window.session.drive, "gear", "eta", "-1"))
-    assert until(lambda: any(f.card == "gear" for f in window.foot.findings()))
-    finding = next(f for f in window.foot.findings() if f.card == "gear")
+    window.session.do(commands.set_setting(window.session.drive, "tick", "-1 s"))
+    assert until(lambda: {(f.card, f.field) for f in window.foot.findings()} >= {("gear", "eta"), ("", "tick")})
     window.foot.open()
     settle()
-    words = next(each for each in window.foot.panel.findChildren(QLabel) if each.text() == finding.sentence)
-    wanted = {
-        figure: "measure:settling",
-        runs.strips: "plot:strips",
-        runs.spectrum.plot: "plot:spectrum",
-        words: "gear",
-    }
-    for widget, page in wanted.items():
-        monkeypatch.setattr(QApplication, "widgetAt", lambda *_, at=widget: at)
-        window.actions_by_name["help"].trigger()
-        help_window = window.findChild(HelpWindow)
-        assert help_window.kind.id == page
+    for card, page in (("gear", "gear"), ("", "setting:tick")):
+        said = next(f.sentence for f in window.foot.findings() if f.card == card)
+        pointed_at(monkeypatch, next(e for e in window.foot.panel.findChildren(QLabel) if e.text() == said))
+        assert asked(window) == page
+    window.foot.panel.hide()
+    pointed_at(monkeypatch, window.until)
+    assert asked(window) == "setting:until"
+    for _ in range(2):
+        window.session.undo.undo()
+    window.show_page("Loops")
+    judged(window)
+    loops = window.page("Loops")
+    named = {each.whole: each for each in loops.figures.findChildren(Elided)}
+    for words, page in (("Ms", "loop:Ms"), ("rise", "measure:rise")):
+        pointed_at(monkeypatch, named[words])
+        assert asked(window) == page
+
+
+def test_f1_explains_a_column_of_rows_and_is_heard_in_windows_beside(window, monkeypatch):
+    page = planned(window, measures=("peak(door_motor.current)", "2*lost()", "m_leaf"))
+    ran(page)
+    head = page.table.horizontalHeader()
+    pages = []
+    for section in range(page.table.model().columnCount()):
+        middle = head.sectionViewportPosition(section) + head.sectionSize(section) // 2
+        pointed_at(monkeypatch, head.viewport(), QPoint(middle, 5))
+        pages.append(page_at(QCursor.pos(), window))
+    assert pages[-3:-1] == ["measure:peak", "measure:lost"] and not any((*pages[:-3], pages[-1]))
+    window.actions_by_name["heat"].trigger()
+    settle()
+    heat = window.findChild(HeatWindow)
+    heat.activateWindow()
+    assert until(heat.isActiveWindow)
+    pointed_at(monkeypatch, heat.plot)
+    assert asked(window) == "plot:duty"
+    heat.close()
+
+
+def test_every_plot_and_every_function_of_a_column_has_a_page(window):
+    """In all pages and windows beside; each page of a plot is shown by something."""
+    for name in ("heat", "envelope", "held", "best_split", "flows"):
+        window.actions_by_name[name].trigger()
+    for name in window.pages:
+        window.show_page(name)
+        settle()
+    assert window.page("Loops").way and window.page("Loops").modes  # built when first asked for
+    given = {page_of(each): each for each in QApplication.allWidgets() if each.property(PAGE)}
+    assert {page for page in given if page} <= set(topics()) | set(kinds())
+    pages_of_plots = {id_ for id_ in topics() if id_.startswith("plot:")}
+    assert pages_of_plots - set(given) == set(), "a page that F1 never opens"
+    assert not [each.accessibleName() for each in window.findChildren(Plot) if page_of(each) not in pages_of_plots]
+    functions = {*FIGURES, *WHOLE, *MARGINS, REACHES.id}
+    assert {f"measure:{name}" for name in functions} <= set(topics())
+
+
+def test_a_page_is_whole_once_it_was_painted(window):
+    """Its sections come one by one, none twice, and another page that is asked for meanwhile takes their place."""
+    window.actions_by_name["help"].trigger()
+    help_window = window.findChild(HelpWindow)
+    for kind in kinds().values():
+        help_window.show_kind(kinds()["gear"])
+        help_window.show_kind(kind)
+        settle()
+        shown = [each.text() for each in help_window.page.widget().findChildren(QLabel)]
+        titles = [section.title for section in help_of(kind).sections]
+        assert [text for text in shown if text in titles and text != kind.title][: len(titles)] == titles, kind.id
     help_window.close()
 
 

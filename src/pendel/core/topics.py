@@ -1,6 +1,5 @@
-"""Pages of help on what is no part and no block: settings, measures, methods, levels, figures of a loop,
-plots. Measures say
-what they are where they are declared."""
+"""Pages of help on what is no part and no block: settings, measures, methods, levels, figures of a loop, plots.
+Measures say what they are where they are declared."""
 
 from __future__ import annotations
 
@@ -14,6 +13,12 @@ from pendel.core.drive.document import DEFAULT_SETTINGS
 from pendel.core.wording import sentence_case
 
 SETTINGS = (
+    (
+        "title",
+        "Title",
+        "What the drive is called.",
+        "It stands beside the menus and in reports. A drive without one gets the name of its file.",
+    ),
     (
         "until",
         "Run length",
@@ -32,6 +37,12 @@ SETTINGS = (
         "Computing delay",
         "Ticks between a measured value and the output that follows from it.",
         "0 or 1. A processor that computes until shortly before the next tick gives its output there: 1.",
+    ),
+    (
+        "method",
+        "Method",
+        "How a run steps through time.",
+        "Automatic chooses by what the drive is; each method has a page of its own.",
     ),
     (
         "tolerance",
@@ -333,14 +344,15 @@ def topics() -> dict[str, Topic]:
         *(_topic("loop", "Figure of a loop", *each) for each in LOOPS),
         *(_topic("plot", "Plot", *each) for each in PLOTS),
         *_measures(),
+        *_columns(),
     ]
     return {topic.id: topic for topic in found}
 
 
 def _topic(group: str, kind: str, name: str, title: str, sentence: str, text: str) -> Topic:
     sections = [Section("What it is", text=text)] if text else []
-    if group == "setting":
-        sections.append(Section("Usually", text=str(DEFAULT_SETTINGS[name])))
+    if group == "setting" and (usual := DEFAULT_SETTINGS.get(name)):
+        sections.append(Section("Usually", text=usual))
     page = HelpPage(f"{title}", sentence, (Section("", ((kind, "", ""),)), *sections))
     return Topic(f"{group}:{name}", title, page, f"{title} {name} {kind} {sentence}".lower())
 
@@ -368,6 +380,29 @@ def _measures() -> list[Topic]:
             ),
         )
         found.append(Topic(f"measure:{measure.id}", title, page, f"{title} {measure.id} {text} measure".lower()))
+    return found
+
+
+def _columns() -> list[Topic]:
+    """What else a column of a series may tell of a row."""
+    from pendel.core.series.columns import FIGURES, REACHES, WHOLE  # slow to load
+    from pendel.core.series.loop_figures import MARGINS
+
+    of_signal = {**FIGURES, REACHES.id: REACHES}
+    known = {name: (each.title, each.unit, f"{name}(signal, from, to)") for name, each in of_signal.items()}
+    known["reaches"] = *known["reaches"][:2], "reaches(signal, value, from, to)"
+    known |= {name: (title, unit, f"{name}(from, to)") for name, (title, unit, _) in WHOLE.items()}
+    known |= {name: (title, unit, f"{name}(regulator)") for name, (title, unit, _) in MARGINS.items()}
+    kind, found = "Figure in a column of a series", []
+    for name, (title, unit, written) in known.items():
+        shown = sentence_case(title)
+        open_end = "; without times, of the whole run" if "to)" in written else ""
+        sections = (
+            Section("", ((kind, "", ""),)),
+            Section("Unit", text=("that of the signal" if unit is None else unit) or "none"),
+        )
+        page = HelpPage(shown, f"{written}{open_end}.", sections)
+        found.append(Topic(f"measure:{name}", shown, page, f"{title} {name} {kind}".lower()))
     return found
 
 

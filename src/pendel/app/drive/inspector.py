@@ -34,6 +34,7 @@ from pendel.app.widgets.basic import (
     scrolled,
     wrapped,
 )
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import colour, trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.assembly import kind_in
@@ -190,11 +191,7 @@ class Inspector(QWidget):
             ("seed", "Noise seed", ""),
         ):
             self._setting_row(name, text, unit_text)
-        self._setting_choice(
-            "method",
-            "Method",
-            tuple((method.id, method.title) for method in METHODS),
-        )
+        self._setting_choice("method", "Method", tuple((method.id, method.title) for method in METHODS))
         self._setting_choice("sensors", "All sensors", (("as they are", "as they are"), ("ideal", "ideal")))
         self._setting_choice("controller", "Controller", tuple((c, c) for c in CONTROLLERS))
         self._update_settings()
@@ -206,6 +203,7 @@ class Inspector(QWidget):
             lambda t, n=name: self.session.attempt(lambda: commands.set_setting(self.session.drive, n, t))
         )
         self.fields[name] = field
+        explained_by(field, f"setting:{name}")
         if name == "title":
             field.setAlignment(Qt.AlignmentFlag.AlignLeft)
             field.setMinimumWidth(240)
@@ -222,6 +220,7 @@ class Inspector(QWidget):
             self.session.drive.settings[name],
             lambda o, n=name: self.session.attempt(lambda: commands.set_setting(self.session.drive, n, o)),
         )
+        explained_by(box, f"setting:{name}")
         self.body.addLayout(row(label(text), 1, box))
         setattr(self, f"{name}_box", box)
 

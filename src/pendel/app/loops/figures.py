@@ -27,18 +27,19 @@ def place_of(margins: Margins) -> str:
     return f" at {figure(margins.phase_at, 'Hz', 2)}" if margins.elsewhere else ""
 
 
-FOLLOWS = (
-    ("crossover", lambda j: or_dash(j.margins.crossover, lambda v: figure(v, "Hz", 3))),
-    ("phase margin", lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°{place_of(j.margins)}")),
-    ("gain margin", lambda j: or_dash(j.margins.gain_db, size_text)),
-    ("Ms", lambda j: or_dash(j.margins.ms, lambda v: number_text(v, 3))),
-    ("rise", lambda j: or_dash(j.measures.rise, lambda v: figure(v, "s", 3))),
-    ("overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),
-    ("settles 2 %", lambda j: or_dash(j.measures.settling, lambda v: figure(v, "s", 3))),
+FOLLOWS = (  # with their pages of help
+    ("crossover", "loop:crossover", lambda j: or_dash(j.margins.crossover, lambda v: figure(v, "Hz", 3))),
+    (
+        "phase margin",
+        "loop:phase margin",
+        lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°{place_of(j.margins)}"),
+    ),
+    ("gain margin", "loop:gain margin", lambda j: or_dash(j.margins.gain_db, size_text)),
+    ("Ms", "loop:Ms", lambda j: or_dash(j.margins.ms, lambda v: number_text(v, 3))),
+    ("rise", "measure:rise", lambda j: or_dash(j.measures.rise, lambda v: figure(v, "s", 3))),
+    ("overshoot", "measure:overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),
+    ("settles 2 %", "measure:settling", lambda j: or_dash(j.measures.settling, lambda v: figure(v, "s", 3))),
 )
-
-FOLLOWING_PAGES = {"rise": "measure:rise", "overshoot": "measure:overshoot", "settles 2 %": "measure:settling"}
-"""Pages of help of those that are also measures of a run."""
 
 
 def gain_unit(study: LoopStudy, name: str) -> str:
@@ -69,9 +70,9 @@ class LoopFigures(QWidget):
             words = figure(new, unit) if new is not None else "–"
             own = study.loop.regulation.gains[name]
             self._line(self.gain_grid, r, own, figure(before, unit), words, italic=True)
-        for r, (name, write) in enumerate(FOLLOWS):
+        for r, (name, page, write) in enumerate(FOLLOWS):
             words = [write(each) if each else "–" for each in (now, proposed)]
-            self._line(self.follow_grid, r, name, *words, about=FOLLOWING_PAGES.get(name, f"loop:{name}"))
+            self._line(self.follow_grid, r, name, *words, page=page)
 
     def _line(
         self,
@@ -83,16 +84,16 @@ class LoopFigures(QWidget):
         *,
         head: bool = False,
         italic: bool = False,
-        about: str = "",
+        page: str = "",
     ) -> None:
         left = Elided(name) if not italic else label(name)
         if italic:
             left.setStyleSheet(f"font-style: italic; color: {tokens().muted};")
-        explained_by(left, about)
+        explained_by(left, page)
         grid.addWidget(left, r, 0)
         for c, text in ((1, now), (2, new)):
             shown = label(text)
-            explained_by(shown, about)
+            explained_by(shown, page)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             shown.setStyleSheet(
                 "color: "

@@ -174,6 +174,7 @@ class RunsPage(Page):
         side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         side.setFixedWidth(300)
         inner = QWidget()
+        explained_by(inner, "plot:measures")
         inside = column(inner, (14, 14, 12, 12), 6)
         self.heading = label("Measures", "title")
         inside.addWidget(self.heading)

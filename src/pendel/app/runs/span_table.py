@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QGridLayout
 
 from pendel.app.session.run_figures import settled
 from pendel.app.widgets.basic import Elided, clear, label, wrapped
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.timers import Later
 from pendel.core.measures import Measure, Place, Span, measures_at
 from pendel.core.measures.declare import STRETCHES_ALONE
@@ -90,6 +91,7 @@ class SpanTable(QGridLayout):
     def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
         """Add rows; a name without figures has the row to itself."""
         begin = self.rowCount()
+        pages = {m.title: f"measure:{m.id}" for m in measures_at(Place.SIGNAL)} if heading else {}
         for r, (name, *figures) in enumerate(rows, begin):
             role = "muted" if heading and r == begin else ""
             alone = not any(figures)
@@ -99,6 +101,7 @@ class SpanTable(QGridLayout):
                 if not text:
                     continue
                 shown = label(text, role)
+                explained_by(shown, pages.get(text, ""))
                 if text == "–":
                     shown.setToolTip(STRETCHES_ALONE)
                 shown.setAlignment(Qt.AlignmentFlag.AlignRight)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable
 
 import numpy as np
@@ -10,11 +11,14 @@ from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionMode
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QHeaderView, QTableView
 
+from pendel.app.widgets.explained import PAGE_ROLE
 from pendel.app.widgets.theme import colour
 from pendel.core.quantities.units import number_text
 from pendel.core.series.gathered import Gathered, Head
 
 NUMBER_COLUMN = 0
+CALLED = re.compile(r"(\w+)\s*\(")
+"""A function in a column's expression."""
 
 
 def head_text(head: Head) -> str:
@@ -69,6 +73,8 @@ class RowsModel(QAbstractTableModel):
             )
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        if role == PAGE_ROLE:
+            return next((f"measure:{word}" for word in CALLED.findall(head.name if head is not None else "")), "")
         return None
 
     def data(self, index: QModelIndex, role: int = 0) -> object:

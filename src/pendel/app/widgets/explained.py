@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QCursor
-from PyQt6.QtWidgets import QApplication, QWidget
+from PyQt6.QtWidgets import QApplication, QHeaderView, QWidget
 
 PAGE = "explained_by"
+PAGE_ROLE = Qt.ItemDataRole.UserRole + 40
+"""Under which a model gives the page of a column's head."""
 
 
 def explained_by(widget: QWidget, page: str) -> None:
@@ -22,8 +25,19 @@ def page_of(widget: QWidget | None) -> str:
     return ""
 
 
+def page_at(at: QPoint, window: QWidget) -> str:
+    """The page of what a place on the screen shows of a window, such as a column under its head."""
+    widget = QApplication.widgetAt(at)
+    if widget is None or widget.window() is not window:
+        return ""
+    header = widget.parent()
+    if isinstance(header, QHeaderView) and (model := header.model()) is not None:
+        section = header.logicalIndexAt(widget.mapFromGlobal(at))
+        if page := model.headerData(section, header.orientation(), PAGE_ROLE):
+            return str(page)
+    return page_of(widget)
+
+
 def page_wanted(window: QWidget) -> str:
     """The page of what the pointer is on in a window, else of what has the focus there; empty where neither has one."""
-    pointed = QApplication.widgetAt(QCursor.pos())
-    found = page_of(pointed) if pointed is not None and pointed.window() is window else ""
-    return found or page_of(window.focusWidget())
+    return page_at(QCursor.pos(), window) or page_of(window.focusWidget())

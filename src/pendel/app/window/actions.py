@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from PyQt6.QtWidgets import QApplication
+
 from pendel.app.widgets.explained import page_wanted
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive.arranging import Way
@@ -83,26 +85,19 @@ def show_help(window: MainWindow) -> None:
     help_window.show_for(asked_about(window))
 
 
-ABOUT_PAGES = {"Runs": "measure:rise", "Loops": "loop:crossover"}
+ABOUT_PAGES = {"Runs": "plot:strips", "Loops": "loop:crossover"}
 """What is explained first on a page that is of no card."""
 
 
 def asked_about(window: MainWindow) -> list[Kind | Topic]:
-    """What help is wanted about: a figure, plot or finding that is pointed at, the setting whose field has the focus,
-    the page, or the chosen cards."""
+    """What help is wanted about: the figure, plot, setting or finding that is pointed at or has the focus, the page, or
+    the chosen cards."""
     from pendel.core.topics import topics
 
-    known = topics()
-    page = page_wanted(window)
-    if page in known or page in kinds():
-        return [known[page] if page in known else kinds()[page]]
-    if window.page_now in ABOUT_PAGES:
-        return [known[ABOUT_PAGES[window.page_now]]]
-    inspector = window.drive_page.inspector
-    fields = {**inspector.fields, "until": window.until} if not inspector.card else {"until": window.until}
-    focused = next((name for name, field in fields.items() if field.hasFocus()), "")
-    if f"setting:{focused}" in known:
-        return [known[f"setting:{focused}"]]
+    pages: dict[str, Kind | Topic] = {**kinds(), **topics()}
+    for page in (page_wanted(QApplication.activeWindow() or window), ABOUT_PAGES.get(window.page_now, "")):
+        if page in pages:
+            return [pages[page]]
     of_cards = window.session.kinds()
     return [of_cards[card] for card in window.session.selection if card in of_cards]
 
@@ -236,6 +231,8 @@ ACTIONS = (
     separator("Help"),
     ActionSpec("about", "About Pendel", "Help", "", about),
 )
+EVERYWHERE = frozenset({"help"})
+"""Whose keys are heard in the windows beside this one too."""
 ON_SHEET = frozenset(
     {"add", "wire", "wire_obvious", "note", "tap", "tidy", "fit", "open_circuit", "open_bundle", "named_link"}
 )

@@ -17,6 +17,7 @@ from pendel.app.session.jobs import ENVELOPE
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, row, wrapped
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
 from pendel.app.window.bench_choice import BenchSide
@@ -75,6 +76,7 @@ class EnvelopeWindow(QDialog):
         super().__init__(parent)
         self.session = session
         self.setWindowTitle("Make envelope")
+        explained_by(self, "plot:envelope")
         self.setModal(False)
         self.resize(980, 620)
         self.report: EnvelopeReport | None = None
@@ -87,7 +89,7 @@ class EnvelopeWindow(QDialog):
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
         self.words = wrapped(NOTHING, "muted")
-        self.plot = Plot("losses", "W", bottom="torque, N·m", about="envelope")
+        self.plot = Plot("losses", "W", bottom="torque, N·m")
         self.plot.setMinimumHeight(240)
         self.table = FigureTable("Values of the envelope", ("value", "symbol", "is"))
         self.copy_button = button("Copy as a card", self.copy, "primary")

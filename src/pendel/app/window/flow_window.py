@@ -35,6 +35,7 @@ class FlowWindow(QDialog):
         super().__init__(parent)
         self.session, self.span = session, span
         self.setWindowTitle("Energy flow")
+        explained_by(self, "plot:flow")
         self.setModal(False)
         self.resize(1000, 640)
         self.flows: EnergyFlows | None = None
@@ -48,7 +49,6 @@ class FlowWindow(QDialog):
         self.words = wrapped("", "muted")
         body.addWidget(self.words)
         self.picture = FlowPicture()
-        explained_by(self.picture, "plot:flow")
         body.addWidget(self.picture, 5)
         self.tree = FigureTree("Results by part", HEADS)
         body.addWidget(self.tree, 3)

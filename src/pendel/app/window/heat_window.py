@@ -26,6 +26,7 @@ from pendel.app.session.jobs import HEAT
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.swatch import swatch
 from pendel.app.widgets.theme import tokens
@@ -58,6 +59,7 @@ class HeatWindow(QDialog):
         super().__init__(parent)
         self.session = session
         self.setWindowTitle("Heat over a duty")
+        explained_by(self, "plot:duty")
         self.setModal(False)
         self.resize(1060, 640)
         self.result_: HeatOver | None = None
@@ -68,7 +70,7 @@ class HeatWindow(QDialog):
         body.addWidget(self._build_duty())
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
-        self.plot = Plot("temperatures", "°C", bottom="time, min", about="duty")
+        self.plot = Plot("temperatures", "°C", bottom="time, min")
         self.plot.setMinimumHeight(260)
         self.table = FigureTable("Places", HEADS)
         self.words = wrapped(NOTHING, "muted")

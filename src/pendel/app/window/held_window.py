@@ -15,6 +15,7 @@ from pendel.app.session.jobs import HELD
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, row, wrapped
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
 from pendel.app.window.bench_choice import BenchSide
@@ -47,6 +48,7 @@ class HeldWindow(QDialog):
         super().__init__(parent)
         self.session = session
         self.setWindowTitle("Torque that heat allows")
+        explained_by(self, "plot:held_torque")
         self.setModal(False)
         self.resize(1180, 660)
         self.held: Held | None = None
@@ -59,7 +61,7 @@ class HeldWindow(QDialog):
         right = QWidget()
         inside = column(right, (14, 12, 14, 12), 8)
         self.words = wrapped(NOTHING, "muted")
-        self.plot = Plot("torque", "N·m", bottom="speed, rpm", about="held_torque")
+        self.plot = Plot("torque", "N·m", bottom="speed, rpm")
         self.plot.setMinimumHeight(260)
         self.table = FigureTable("Torque by speed", ("speed, rpm",))
         self.save_button = button("Save rows …", self.save)

@@ -30,7 +30,7 @@ from pendel.core.topics import Topic, matching_topics
 CODE = "What it does at each of its ticks"
 
 
-def page_of(kind: Kind | Topic) -> HelpPage:
+def whole_page(kind: Kind | Topic) -> HelpPage:
     """The whole page of a kind, or of another topic."""
     return kind.page if isinstance(kind, Topic) else help_of(kind)
 
@@ -111,7 +111,7 @@ class HelpWindow(QDialog):
         self._sections = iter(kind.page.sections if isinstance(kind, Topic) else sections_of(kind))
         inner = QWidget()
         self._inside = column(inner, (18, 14, 18, 14), 6)
-        copy = button("Copy", lambda: self._copy(as_text(page_of(kind))), "link")
+        copy = button("Copy", lambda: self._copy(as_text(whole_page(kind))), "link")
         self._inside.addLayout(row(label(kind.title, "title"), 1, copy))
         self._inside.addWidget(wrapped(kind.sentence, "muted"))
         self._inside.addStretch(1)

@@ -34,6 +34,7 @@ from pendel.app.session.trust import may_run
 from pendel.app.session.usual_strips import default_strips, kept_strips, keys_of
 from pendel.app.widgets.basic import Field, button, label
 from pendel.app.widgets.drawing import Drawing
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.pictures import PictureWanted
 from pendel.app.widgets.signal_drag import SpringTab
 from pendel.app.window.actions import show_other_programs
@@ -192,6 +193,7 @@ class MainWindow(QMainWindow):
         inside.addWidget(label("until", "muted"))
         self.until = Field("", "Run length", 72)
         self.until.setFixedWidth(76)
+        explained_by(self.until, "setting:until")
         self.until.committed.connect(
             lambda text: self.session.do(commands.set_setting(self.session.drive, "until", text))
         )

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QMenuBar, QWidget
 
 from pendel.app.widgets.basic import Elided
-from pendel.app.window.actions import ACTIONS, ON_SHEET
+from pendel.app.window.actions import ACTIONS, EVERYWHERE, ON_SHEET
 from pendel.app.window.do_line import DoLine
 from pendel.app.window.pages import PAGES
 
@@ -62,6 +62,8 @@ class Menus(QObject):
             if spec.name in ON_SHEET:
                 action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
                 window.drive_page.sheet.addAction(action)
+            if spec.name in EVERYWHERE:
+                action.setShortcutContext(Qt.ShortcutContext.ApplicationShortcut)
             action.triggered.connect(lambda _=False, does=spec.does: does(window))
             window.actions_by_name[spec.name] = action
             menu.addAction(action)

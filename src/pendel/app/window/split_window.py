@@ -16,6 +16,7 @@ from pendel.app.session.jobs import BEST_SPLIT
 from pendel.app.session.session import Session
 from pendel.app.widgets.asked_path import asked_path
 from pendel.app.widgets.basic import button, column, label, row, wrapped
+from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import tokens
 from pendel.app.window.beside_work import BesideWork
 from pendel.core.errors import FileProblem
@@ -35,6 +36,7 @@ class SplitWindow(QDialog):
         super().__init__(parent)
         self.session, self.span = session, span
         self.setWindowTitle("Best possible split")
+        explained_by(self, "plot:split")
         self.setModal(False)
         self.resize(1000, 640)
         self.best: BestSplit | None = None
@@ -55,8 +57,8 @@ class SplitWindow(QDialog):
         self.work = BesideWork(session, BEST_SPLIT, self.start_button, self.state, self._show)
         body.addWidget(self.words)
         body.addWidget(self.state)
-        self.charge = Plot("charge of the store", "%", about="split")
-        self.power = Plot("power of the engine", "kW", bottom="time, s", about="split")
+        self.charge = Plot("charge of the store", "%")
+        self.power = Plot("power of the engine", "kW", bottom="time, s")
         for plot in (self.charge, self.power):
             body.addWidget(plot, 1)
         session.opened.connect(self._other_drive)

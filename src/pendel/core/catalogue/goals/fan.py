@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Sheet
-from pendel.core.catalogue.goals.parts import LOAD, MACHINE, reach, supply
+from pendel.core.catalogue.goals.parts import LOAD, LOAD_INERTIA, MACHINE, reach, supply
 
 
 def build(sheet: Sheet, options: Mapping[str, str]) -> None:
@@ -25,7 +25,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     sheet.add("inverter", "Inverter", (43, 10), choices={"below": "opens"}, f_p="f_p", t_dead="0.01/f_p")
     machine = {"p": "pairs", "R_s": "R_ph", "L_s": "L_ph", "k_phase": "k_e", "J_m": "J_m", "b_m": "0", "U_dc": "U_link"}
     sheet.add("trapezoidal", "Motor", (83, 10), values=machine)
-    sheet.add("inertia", "Wheel", (121, 10), J="max(J_load, J_m/10000)")
+    sheet.add("inertia", "Wheel", (121, 10), J=LOAD_INERTIA)
     sheet.add("air_load", "Air", (157, 10), M_n="M_load", w_n="n_set")
     sheet.add("six_step", "Commutation", (43, 60), U_dc="U_link")
     sheet.add("pi", "Speed PI", (83, 60), K_p="K_w", T_i="T_m", low="-U_link", high="U_link")

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 
 from pendel.core.catalogue.goals.goal import Entry, Fact, Goal, Looked, Sheet
-from pendel.core.catalogue.goals.parts import MACHINE
+from pendel.core.catalogue.goals.parts import LOAD_INERTIA, MACHINE
 
 CIRCUIT = (
     Entry("pairs", "Pole pairs", "", "2", MACHINE),
@@ -34,7 +34,7 @@ def build(sheet: Sheet, options: Mapping[str, str]) -> None:
     sheet.quantity("J_all", "J_m + J_load", "all that turns")
     sheet.add("three_phase_source", "Grid", (5, 10), U="U_grid", f="f_grid")
     sheet.add("induction", "Machine", (45, 10), values={**CIRCUIT_VALUES, **nameplate(sheet, "U_grid", "f_grid")})
-    sheet.add("inertia", "Load inertia", (85, 10), J="max(J_load, J_m/10000)")
+    sheet.add("inertia", "Load inertia", (85, 10), J=LOAD_INERTIA)
     sheet.add("air_load", "Load", (123, 10), M_n="M_load", w_n="2*pi*f_grid/pairs")
     sheet.wire(("grid.out", "machine.phases"), ("machine.shaft", "load_inertia.a"), ("load_inertia.b", "load.a"))
 

@@ -11,6 +11,8 @@ RPM = math.pi / 30
 LINK = "Supply and converter"
 LOAD = "Load"
 MACHINE = "Machine"
+LOAD_INERTIA = "max(J_load, J_m/10000)"
+"""Of what is at the shaft; one of nothing would be no card, and no state."""
 SAG = 0.95
 """Share of the link voltage that a converter gives for good: the rest goes into dead time and on-resistance (common
 practice, no source)."""
@@ -87,7 +89,7 @@ def tell_steps(looked: Looked, v: Mapping[str, float], usual: float) -> None:
 
 def rigid_load(sheet: Sheet, shaft: str, *, step_at: str, at: tuple[int, int] = (124, 10)) -> None:
     """An inertia, and a torque that rubs from a time on."""
-    sheet.add("inertia", "Load inertia", at, J="max(J_load, J_m/10000)")  # one of nothing would be no card
+    sheet.add("inertia", "Load inertia", at, J=LOAD_INERTIA)
     corners = [("0 s", "0 N*m"), (step_at, "0 N*m"), (f"{step_at} + 1 ms", "M_load"), ("1000 s", "M_load")]
     sheet.add("load_torque", "Load", (at[0] + 36, at[1]), profile=corners)
     sheet.wire((shaft, "load_inertia.a"), ("load_inertia.b", "load.a"))
