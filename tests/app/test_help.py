@@ -206,7 +206,9 @@ def test_a_page_is_whole_once_it_was_painted(window):
         help_window.show_kind(kinds()["gear"])
         help_window.show_kind(kind)
         settle()
-        shown = [each.text() for each in help_window.page.widget().findChildren(QLabel)]
+        inner = help_window.page.widget()
+        labels = sorted(inner.findChildren(QLabel), key=lambda each: each.mapTo(inner, QPoint(0, 0)).y())
+        shown = [each.text() for each in labels]
         titles = [section.title for section in help_of(kind).sections]
         assert [text for text in shown if text in titles and text != kind.title][: len(titles)] == titles, kind.id
     help_window.close()
