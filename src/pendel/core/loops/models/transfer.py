@@ -406,7 +406,7 @@ def remarks_on(prepared: Prepared, transfer: Transfer) -> tuple[str, ...]:
         remarks.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
     if np.any(without_drops(prepared) != prepared.parameters):
         remarks.append(
-            "Dead times and drops of converters are not in it: what they take hangs on a current's sign alone."
+            "Dead times and drops of converters are not in it: what they take depends on a current's sign alone."
         )
     remarks += limit_words(prepared, at_their_ends(prepared, transfer.point))
     return tuple(dict.fromkeys(remarks))
