@@ -27,7 +27,7 @@ from pendel.app.window.help_window import HelpWindow
 from pendel.app.window.tips import TIPS, words_of, words_of_head
 from pendel.core.catalogue.help import as_text, help_of, matching
 from pendel.core.catalogue.index import kinds
-from pendel.core.drive import commands
+from pendel.core.drive import assemblies, commands
 from pendel.core.measures import MEASURES
 from pendel.core.plant.methods import METHODS
 from pendel.core.series.columns import FIGURES, REACHES, WHOLE
@@ -83,6 +83,11 @@ def test_f1_opens_the_page_of_the_chosen_card_and_stays_beside(window):
     window.session.select(["door_motor"])
     window.actions_by_name["help"].trigger()
     assert help_window.kind is kinds()["brushed_dc"] and help_window.line.text() == ""
+    window.session.do(assemblies.group(window.session.drive, ["gear", "belt"], "Train"))
+    window.session.select([next(key for key, card in window.session.drive.cards.items() if card.face is not None)])
+    window.actions_by_name["help"].trigger()
+    settle()
+    assert help_window.kind.title == "Assembly" and "2 cards in one" in help_window.kind.sentence
     help_window.close()
 
 

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QApplication, QPushButton
 
 from pendel.app.window.new_drive import NewDriveDialog
 from pendel.core.catalogue.goals.table import GOALS
+from pendel.core.catalogue.index import kinds
 from pendel.core.drive import file
 
 from .conftest import finish, settle, until
@@ -76,6 +77,20 @@ def test_what_cannot_work_is_said_while_typing_and_what_is_no_value_makes_nothin
     QTest.keyClick(dialog, Qt.Key.Key_Escape)
     settle()
     assert not dialog.isVisible() and window.session.drive is before
+
+
+def test_a_goal_whose_part_is_gone_says_so_and_makes_nothing(window, monkeypatch):
+    for kind in ("pi", "induction"):
+        monkeypatch.delitem(kinds(), kind)
+    dialog = asked(window)
+    gone = []
+    for goal in GOALS.values():
+        QTest.mouseClick(goal_called(dialog, goal.title), LEFT)
+        if "is not installed here" in dialog.said.text():
+            gone.append(goal.id)
+            assert not dialog.make_button.isEnabled() and dialog.drive is None
+    assert {"brushed_dc", "fan", "induction_grid"} <= set(gone) and "analogue_loop" not in gone
+    dialog.reject()
 
 
 def test_every_goal_can_be_looked_at_by_keyboard_and_each_shows_its_drive(window):

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import threading
 import time
+import traceback
 from dataclasses import replace
 
 import numpy as np
@@ -22,7 +23,9 @@ from pendel.app.session import session as sessions
 from pendel.app.session.autosaves import autosave_path, slots
 from pendel.app.session.jobs import AUTOSAVE
 from pendel.app.session.run_shelf import MOST_DELETED, MOST_READ
+from pendel.app.window.help_window import HelpWindow
 from pendel.core.drive import clips, commands, file
+from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.files.writing import write_atomically
@@ -238,6 +241,67 @@ def test_a_damaged_file_opens_as_far_as_it_goes_and_stays_as_it_is(window, quest
     window.session.undo.setClean()
     with pytest.raises(FileProblem):
         pendel.open_drive(newer)
+
+
+@pytest.mark.parametrize(
+    ("example", "gone"),
+    [
+        ("car_door_drive", ("gear",)),
+        ("car_door_drive", ("speed_pi", "current_sensor")),
+        ("haul_drive", ("haul_machine", "current_regulator")),  # one of them inside an assembly
+        ("day_of_trips", ("battery", "driver")),
+    ],
+)
+def test_cards_of_a_kind_that_this_version_does_not_have_are_shown_told_once_and_kept(
+    window, tmp_path, monkeypatch, example, gone
+):
+    raised = []
+    monkeypatch.setattr(sys, "excepthook", lambda *problem: raised.append(traceback.format_exception(*problem)[-3:]))
+    whole = json.loads((EXAMPLES / f"{example}.pendel").read_text())
+    for key in gone:
+        whole["cards"][key]["kind"] = "<b>of_a_later_version</b>"
+    path = tmp_path / "later.pendel"
+    path.write_text(json.dumps(whole))
+    assert window.files.open_path(path)
+    session, inspector = window.session, window.drive_page.inspector
+    told = [f for f in session.findings if "which this version of Pendel does not have" in f.sentence]
+    assert {f.card for f in told} == set(gone) and not [f for f in session.findings if "does not exist" in f.sentence]
+    for page in window.pages:
+        window.show_page(page)
+        for key in session.drive.cards:
+            session.select([key])
+            settle()
+    window.show_page("Drive")
+    for key in gone:
+        session.select([key])
+        settle()
+        assert key in window.drive_page.sheet.kinds() and inspector.card == key and inspector.name_field is not None
+        window.actions_by_name["help"].trigger()
+        settle()
+        about = window.findChild(HelpWindow)
+        assert about.kind.title == "Unknown kind" and "<b>of_a_later_version</b>: this version" in about.kind.sentence
+        about.close()
+        window.drive_page.sheet.setFocus()
+        for action in ("add", "find"):
+            window.actions_by_name[action].trigger()
+            settle()
+            for shown in (QApplication.activeModalWidget(), QApplication.focusWidget()):
+                if shown is not None:
+                    QTest.keyClick(shown, Qt.Key.Key_Escape)
+    assert any(key in window.drive_page.spine.path_order()[0] for key in session.drive.cards)
+    for action in ("copy", "paste", "wire_obvious", "tidy"):
+        window.actions_by_name[action].trigger()
+        settle()
+    while session.undo.canUndo():
+        session.undo.undo()
+    settle()
+    assert not raised
+    session.save(tmp_path / "again.pendel")
+    again = json.loads((tmp_path / "again.pendel").read_text())
+    assert again["wires"] == whole["wires"] and all(again["cards"][key] == whole["cards"][key] for key in gone)
+    session.do(commands.remove_cards(session.drive, gone))
+    settle()
+    assert not [f for f in session.findings if "does not have" in f.sentence] and not raised
 
 
 def test_what_no_drive_can_hold_is_refused_with_a_sentence(window, tmp_path):

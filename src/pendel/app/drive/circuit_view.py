@@ -13,8 +13,7 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, button, label, row
 from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.declare import Drawing, Element, Part
-from pendel.core.catalogue.index import kind_of
-from pendel.core.errors import DriveProblem
+from pendel.core.catalogue.index import known_kind
 from pendel.core.quantities.units import figure
 from pendel.core.runs.record.kept import KeptRun
 
@@ -277,11 +276,9 @@ class CircuitView(QWidget):
         """Put the values at ``time`` (s; the end where none is given) into the drawing."""
         self.time = time
         record = self.session.drive.cards[self.card]
-        try:
-            kind = kind_of(record)
-        except DriveProblem:
+        kind = known_kind(record)
+        if not isinstance(kind, Part):
             return
-        assert isinstance(kind, Part)
         run = self.session.last_run
         self.canvas.drawing = kind.drawing
         self.canvas.units = {s.name: s.unit for s in kind.signals}

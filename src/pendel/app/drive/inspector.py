@@ -118,10 +118,11 @@ class Inspector(QWidget):
         return (self._wanted(), card.kind, tuple(sorted(card.choices.items())), names, self.tab, own_shape)
 
     def _kind(self) -> Kind | None:
+        key = self._wanted()
         try:
-            return kind_in(self.session.drive, self._wanted())
-        except (DriveProblem, KeyError):
-            return None
+            return kind_in(self.session.drive, key) if key in self.session.drive.cards else None
+        except DriveProblem:
+            return self.session.kinds().get(key)
 
     def refresh(self) -> None:
         if self._shape() != self.shape:

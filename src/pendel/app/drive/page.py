@@ -23,7 +23,7 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import column
 from pendel.app.widgets.drawing import Drawing, drawing_of
 from pendel.core.catalogue import own_block, shelf
-from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
+from pendel.core.catalogue.assembly import Assembly, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists
@@ -159,7 +159,10 @@ class DrivePage(Page):
             return dict.fromkeys(fitting, INTO_WIRE)
         card = end.card if end is not None else session.selection[0] if len(session.selection) == 1 else ""
         port = end.port if end is not None else ""
-        return completing(session.drive, card, port) if card in session.drive.cards else {}
+        try:
+            return completing(session.drive, card, port) if card in session.drive.cards else {}
+        except DriveProblem:  # of a kind that this version does not have
+            return {}
 
     def _link_of(self, end: End | None) -> Link | None:
         if end is None:
@@ -176,7 +179,7 @@ class DrivePage(Page):
             return None
         card = self.session.selection[0]
         joined = {str(e) for w in self.sheet.shown_wires.values() for e in (w.a, w.b)}
-        kind = kind_in(drive, card)
+        kind = self.session.kinds()[card]
         ports = [p for p in kind.ports if p.link is not Link.SIGNAL_IN or kind.deck is not Deck.POWER]
         ports = [p for p in ports if p.link is not Link.HEAT] or ports  # heat comes by its own port alone
         free = [p for p in ports if f"{card}.{p.name}" not in joined]

@@ -14,10 +14,9 @@ from pendel.app.widgets.basic import Elided, Field, button, clear, column, label
 from pendel.app.widgets.theme import colour, font
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import kind_of, known_kind
 from pendel.core.check.targets import VARY
 from pendel.core.drive import commands
-from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import number_text
 from pendel.core.runs.record.kept import KeptRun
 from pendel.core.vocabulary import Group
@@ -199,16 +198,10 @@ class Spine(QWidget):
         return [circuit for circuit in circuits if circuit]
 
     def _is_part(self, key: str) -> bool:
-        try:
-            return isinstance(kind_of(self.session.drive.cards[key]), Part)
-        except DriveProblem:
-            return False
+        return isinstance(known_kind(self.session.drive.cards[key]), Part)
 
     def _mark(self, key: str) -> str:
-        try:
-            kind = kind_of(self.session.drive.cards[key])
-        except DriveProblem:
-            return ""
+        kind = known_kind(self.session.drive.cards[key])
         return kind.spine if isinstance(kind, Part) else ""
 
     def refresh(self) -> None:

@@ -6,9 +6,8 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.drive.document import Drive
-from pendel.core.errors import DriveProblem
 from pendel.core.loops.regulators.find import Loop
 from pendel.core.loops.regulators.measured import Measured, MeasuredDrive
 from pendel.core.loops.tuning.tuning import LoopStatus, LoopStudy
@@ -70,10 +69,8 @@ def measured_words(measured: Measured, unit: str) -> list[tuple[str, str]]:
 def tells_an_angle(drive: Drive) -> bool:
     """Whether something in it turns that has a field."""
     roles = (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE)
-    try:
-        return any(kind_of(card).signal_names(role) for card in drive.cards.values() for role in roles)
-    except DriveProblem:
-        return False
+    known = [kind for card in drive.cards.values() if (kind := known_kind(card)) is not None]
+    return any(kind.signal_names(role) for kind in known for role in roles)
 
 
 def limits_reached(drive: Drive, study: LoopStudy) -> str:

@@ -39,7 +39,7 @@ from pendel.app.widgets.explained import explained_by
 from pendel.app.widgets.theme import trace_colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.measures import Place, measures_at
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.found.run_roles import signals_of
@@ -306,7 +306,7 @@ class RunsPage(Page):
         run = self.session.last_run
         if run is None:
             return
-        kind = kind_of(self.session.drive.cards[card]) if card in self.session.drive.cards else None
+        kind = known_kind(self.session.drive.cards[card]) if card in self.session.drive.cards else None
         legs = kind.legs if isinstance(kind, Part) else ()
         currents = [f"{card}.{leg.signal('current', side)}" for leg in legs for side in ("upper", "lower")]
         wanted = [k for k in currents if k in run.keys]

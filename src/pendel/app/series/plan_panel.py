@@ -21,7 +21,7 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
 from pendel.app.widgets.table_dialog import taken_from_file
 from pendel.core.catalogue.declare import Block
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.check.targets import Target, target, targets
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
@@ -451,7 +451,7 @@ class PlanPanel(QWidget):
 
 def regulators(drive: Drive) -> list[str]:
     """Cards that regulate, with the axis where one has several, as figures of loops name them."""
-    blocks = ((key, kind_of(card)) for key, card in drive.cards.items())
+    blocks = ((key, known_kind(card)) for key, card in drive.cards.items())
     return [
         f"{key}.{each.out}" if each.axis else key
         for key, kind in blocks

@@ -11,7 +11,7 @@ from pendel.app.session.session import Session
 from pendel.app.session.sparks import largest
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.check import Examined
 from pendel.core.drive.document import YES, Card, Drive, End
 from pendel.core.drive.nesting import members, resolved
@@ -64,7 +64,9 @@ def summary_lines(drive: Drive, key: str, examined: Examined) -> list[str]:
     card = drive.cards[key]
     if card.face is not None:
         return summary_of_assembly(drive, key, examined)
-    kind = kind_of(card)
+    kind = known_kind(card)
+    if kind is None:
+        return ["unknown kind", card.kind]
     if card.outside == YES:
         return ["from outside", kind.title.lower()]
     if kind.summary is None:
@@ -80,7 +82,9 @@ def main_signal(drive: Drive, key: str) -> str | None:
     if drive.cards[key].face is not None:
         inner = [k for k in members(drive, key).values() if drive.cards[k].face is None]
         return next((s for k in inner if (s := main_signal(drive, k))), None)
-    kind = kind_of(drive.cards[key])
+    kind = known_kind(drive.cards[key])
+    if kind is None:
+        return None
     if isinstance(kind, Part):
         signal = kind.face_signal or kind.main_signal
         return f"{key}.{signal}" if signal else None

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.drive.document import Card, Drive, End, Wire
-from pendel.core.errors import DriveProblem
 from pendel.core.quantities.expressions import is_literal
 
 DATA = {
@@ -21,15 +20,14 @@ DATA = {
 
 def title_of(card: Card) -> str:
     """What the inspector calls a card's kind."""
-    try:
-        return kind_of(card).title
-    except DriveProblem:
-        return card.kind
+    kind = known_kind(card)
+    return kind.title if kind is not None else card.kind
 
 
 def value_told(card: Card, name: str) -> str:
     """What a field shows: as written, or the catalogue's own; a bare number with its unit."""
-    spec = next((v for v in kind_of(card).values if v.name == name), None)
+    kind = known_kind(card)
+    spec = next((v for v in kind.values if v.name == name), None) if kind is not None else None
     text = card.values.get(name, spec.default if spec else "")
     try:
         float(text)
@@ -39,7 +37,8 @@ def value_told(card: Card, name: str) -> str:
 
 
 def choice_told(card: Card, name: str) -> str:
-    spec = next((c for c in kind_of(card).choices if c.name == name), None)
+    kind = known_kind(card)
+    spec = next((c for c in kind.choices if c.name == name), None) if kind is not None else None
     chosen = card.choices.get(name, spec.default if spec else "")
     return dict(spec.options).get(chosen, chosen) if spec else chosen
 

@@ -298,10 +298,10 @@ class Keeping:
 
 def is_block(session: Session, key: str) -> bool:
     from pendel.core.catalogue.declare import Block
-    from pendel.core.catalogue.index import kind_of
+    from pendel.core.catalogue.index import known_kind
 
     card = session.drive.cards.get(key.partition(".")[0])
-    return card is not None and isinstance(kind_of(card), Block)
+    return card is not None and isinstance(known_kind(card), Block)
 
 
 class LiveThreads(QObject):

@@ -21,7 +21,8 @@ from pendel.app.session.signal_evaluator import SignalEvaluator
 from pendel.app.session.slow_work import SlowWork
 from pendel.app.widgets.timers import Later
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.declare import Deck, Kind
+from pendel.core.catalogue.index import stand_in
 from pendel.core.check import Examined, examine
 from pendel.core.drive import commands, file, view_edits
 from pendel.core.drive.assemblies import completed
@@ -277,13 +278,18 @@ class Session(QObject):
             self.selection_changed.emit()
 
     def kinds(self) -> dict[str, Kind]:
-        """Kinds of the cards on the open sheet."""
-        kinds_of_cards = {}
-        for key, card in self.drive.cards.items():
+        """Kinds of the cards on the open sheet. Those that this version does not have are on the deck of the card that
+        is nearest above or below."""
+        here = {key: card for key, card in self.drive.cards.items() if card.inside == self.inside}
+        found: dict[str, Kind] = {}
+        for key in here:
             with contextlib.suppress(DriveProblem):
-                if card.inside == self.inside:
-                    kinds_of_cards[key] = kind_in(self.drive, key)
-        return kinds_of_cards
+                found[key] = kind_in(self.drive, key)
+        known = dict(found)
+        for key in here.keys() - known.keys():
+            near = min(known, key=lambda k: abs(here[k].y - here[key].y), default=None)
+            found[key] = stand_in(here[key], known[near].deck if near is not None else Deck.POWER)
+        return found
 
     def select(self, cards: list[str], wire: str = "") -> None:
         """Select cards, or a wire; the sheet they are on opens. What is shown may be of a moment before: cards that are

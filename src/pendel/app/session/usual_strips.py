@@ -7,9 +7,8 @@ from dataclasses import dataclass, field
 
 from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Block, Kind, Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.drive.view_edits import view_of_runs
-from pendel.core.errors import DriveProblem
 from pendel.core.vocabulary import Group, SignalRole
 
 MOST_USUAL = 4
@@ -38,12 +37,7 @@ def default_strips(session: Session) -> list[StripSpec]:
     drive = session.drive
     strips: list[StripSpec] = []
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
-    kinds = {}
-    for key, card in drive.cards.items():
-        try:
-            kinds[key] = kind_of(card)
-        except DriveProblem:
-            continue
+    kinds = {key: kind for key, card in drive.cards.items() if (kind := known_kind(card)) is not None}
     regulators = [k for k, kind in kinds.items() if isinstance(kind, Block) and kind.regulates]
     ends = {k: setpoint_and_actual(kinds[k], k, sources) for k in regulators}
     inner = {(setpoint or "").split(".")[0] for setpoint, _ in ends.values()}

@@ -10,9 +10,8 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import clear
 from pendel.app.widgets.theme import colour
 from pendel.core.catalogue.declare import Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.drive import commands
-from pendel.core.errors import DriveProblem
 from pendel.core.vocabulary import levels, plainest
 from pendel.core.vocabulary.levels import SYSTEM
 
@@ -57,10 +56,7 @@ class LevelChoice(QWidget):
         for card in self.session.drive.cards.values():
             if card.envelope:
                 offered.add(SYSTEM)
-            try:
-                kind = kind_of(card)
-            except DriveProblem:
-                continue
+            kind = known_kind(card)
             if isinstance(kind, Part):
                 offered |= set(kind.levels)
         return [level for level in levels() if level in offered or level == self.session.drive.settings["level"]]

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from pendel.core.catalogue.declare import Deck, Kind, Link, Port, Value
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import kind_of, known_kind
 from pendel.core.drive.assemblies import KIND
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.nesting import members, resolved
@@ -21,7 +21,7 @@ class Assembly(Kind):
 
 
 def kind_in(drive: Drive, key: str) -> Kind:
-    """The kind of a card; for an assembly one with the ports and values of its face.
+    """The kind of a card; for an assembly one with the ports and values of its face, as far as their kinds are known.
 
     Raises
     ------
@@ -32,7 +32,7 @@ def kind_in(drive: Drive, key: str) -> Kind:
     if card.face is None:
         return kind_of(card)
     inner = [drive.cards[k] for k in members(drive, key).values() if drive.cards[k].face is None]
-    decks = {kind_of(c).deck for c in inner}
+    decks = {kind.deck for c in inner if (kind := known_kind(c)) is not None}
     return Assembly(
         id=KIND,
         title="Assembly",
@@ -49,8 +49,9 @@ def port_behind(drive: Drive, assembly: str, name: str) -> Port | None:
     end = resolved(drive, End(assembly, name))
     if end.card == assembly:
         return None
-    kind, card = kind_of(drive.cards[end.card]), drive.cards[end.card]
-    port = kind.port(end.port)
+    card = drive.cards[end.card]
+    kind = known_kind(card)
+    port = kind.port(end.port) if kind is not None else None
     if port is not None:
         return replace(port, name=name, label=f"{card.name} {port.label}", required=False)
     signal = next((s for s in getattr(kind, "signals", ()) if s.name == end.port), None)
@@ -59,7 +60,8 @@ def port_behind(drive: Drive, assembly: str, name: str) -> Port | None:
 
 def value_behind(drive: Drive, assembly: str, name: str) -> Value | None:
     end = resolved(drive, End(assembly, name))
-    value = kind_of(drive.cards[end.card]).value(end.port) if end.card != assembly else None
+    kind = known_kind(drive.cards[end.card]) if end.card != assembly else None
+    value = kind.value(end.port) if kind is not None else None
     return replace(value, name=name) if value else None
 
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from types import ModuleType
 
 from pendel.core.catalogue import own, own_block
-from pendel.core.catalogue.declare import Block, Kind, Link, Part
+from pendel.core.catalogue.declare import Block, Deck, Kind, Link, Part
 from pendel.core.drive.document import Card
 from pendel.core.drive.usual import told_by
 from pendel.core.errors import DriveProblem
@@ -123,6 +123,24 @@ def kind_of(card: Card) -> Kind:
             "the card or update Pendel."
         )
     return kinds()[card.kind]
+
+
+def known_kind(card: Card) -> Kind | None:
+    """The kind of a card, or None where this version has no such kind, which the checks of the drive tell."""
+    try:
+        return kind_of(card)
+    except DriveProblem:
+        return None
+
+
+def stand_in(card: Card, deck: Deck) -> Kind:
+    """What stands for the kind of a card that this version cannot tell: a card without ports and values, which can be
+    seen, read about, moved and deleted."""
+    words = (
+        f"{card.kind}: this version of Pendel has no such kind. The file is of a newer one, or of a package that is "
+        "not installed here. The card is kept as it is; a run needs it deleted, or what has its kind installed."
+    )
+    return Kind(id=card.kind, title="Unknown kind", sentence=words, group="unknown", mark="?", deck=deck)
 
 
 @lru_cache(maxsize=512)

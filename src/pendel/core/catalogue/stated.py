@@ -86,9 +86,9 @@ class Stated:
 
 @lru_cache(maxsize=512)
 def stated(kind_id: str) -> Stated:
-    """Of a kind with its usual values, at its first level of detail. Nothing for blocks, own parts, and parts whose
-    usual values make no drive."""
-    kind = kinds()[kind_id]
+    """Of a kind with its usual values, at its first level of detail. Nothing for blocks, assemblies, own parts, and
+    parts whose usual values make no drive."""
+    kind = kinds().get(kind_id)
     if not isinstance(kind, Part) or kind.own is not None or kind.takes_flux:
         return Stated()
     try:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.check.examined import Examined, Subject
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive, End, Wire
 from pendel.core.drive.findings import attention, fault
+from pendel.core.drive.nesting import resolved
 
 
 def end_exists(drive: Drive, kinds: dict[str, Kind], end: End) -> Link | None:
@@ -34,11 +37,20 @@ MOST_WIRES_TOLD = 100
 """Wires that are wrong, told one by one."""
 
 
+def _untold(drive: Drive, kinds: Mapping[str, Kind], end: End) -> bool:
+    """Whether an end is of a card whose kind this version does not have. That is a fault of the card, and its wires
+    and taps may be right: they stay for whoever has the kind."""
+    card = resolved(drive, end).card
+    return card in drive.cards and card not in kinds
+
+
 def wires(of: Subject) -> None:
     drive, kinds, result = of.drive, of.kinds, of.result
     feeds: dict[str, str] = {}
     wrong: list[tuple[str, str, str]] = []
     for wire in drive.wires.values():
+        if any(_untold(drive, kinds, end) for end in (wire.a, wire.b)):
+            continue
         links = [end_exists(drive, kinds, end) for end in (wire.a, wire.b)]
         lost = next((str(end) for end, link in zip((wire.a, wire.b), links) if link is None), None)
         if lost or links[0] is None or links[1] is None:
@@ -135,7 +147,7 @@ def ports(of: Subject) -> None:
 def taps(of: Subject) -> None:
     drive, kinds, result = of.drive, of.kinds, of.result
     for name, end in drive.taps.items():
-        if end_exists(drive, kinds, end) is None:
+        if end_exists(drive, kinds, end) is None and not _untold(drive, kinds, end):
             result.findings.append(
                 fault(
                     f"The tap {name} points to {end}, which does not exist. Delete the tap.",

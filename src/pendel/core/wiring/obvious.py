@@ -309,8 +309,8 @@ class _Search:
         last = end.port.rpartition("_")[2]
         if last in PHASES and end.port != last or end.port in PHASES:
             return last
-        kind = self.kinds[end.card]
-        if kind.group != Group.SENSOR:
+        kind = self.kinds.get(end.card)
+        if kind is None or kind.group != Group.SENSOR:
             return ""
         for port in kind.ports:
             source = self.source_of.get(str(End(end.card, port.name)))

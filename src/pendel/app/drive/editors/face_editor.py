@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeWidget, QTreeWi
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import column, wrapped
 from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.index import known_kind
 from pendel.core.drive import assemblies
 from pendel.core.drive.document import End
 from pendel.core.errors import DriveProblem
@@ -61,7 +62,9 @@ class FaceEditor(QWidget):
         for key, card in drive.cards.items():
             if card.inside != self.assembly:
                 continue
-            kind = kind_in(drive, key)
+            kind = kind_in(drive, key) if card.face is not None else known_kind(card)
+            if kind is None:
+                continue
             lines += [
                 (
                     key,

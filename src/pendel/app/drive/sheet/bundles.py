@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Collection, Mapping
 
 from pendel.core.catalogue.declare import Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.drive.document import Drive, Wire
 
 Way = tuple[str, str]
@@ -63,7 +63,7 @@ def signal_words(drive: Drive, wire: Wire) -> str:
 
 def wire_label(drive: Drive, wire: Wire) -> str:
     """A measured signal's name, since a part has many; block outputs need none."""
-    kind = kind_of(drive.cards[wire.a.card])
+    kind = known_kind(drive.cards[wire.a.card])
     if isinstance(kind, Part) and kind.port(wire.a.port) is None:
         return next((s.label for s in kind.signals if s.name == wire.a.port), "")
     return ""

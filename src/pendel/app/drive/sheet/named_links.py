@@ -15,7 +15,7 @@ from pendel.app.drive.sheet.geometry import Link as Routed
 from pendel.app.drive.sheet.items import WireItem, with_halo, words_width
 from pendel.app.widgets.theme import colour
 from pendel.core.catalogue.declare import Link
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.drive.document import Drive, Wire
 
 REACHES = (22.0, 11.0, 33.0, 44.0)
@@ -130,8 +130,8 @@ def beyond(end: Point, anchor: Anchor, width: float) -> list[Point]:
 def link_name(drive: Drive, wire: Wire, signals: int, tap: str) -> str:
     """What a link is called: by its tap, by what it carries, or by the cards that it joins."""
     source = drive.cards[wire.a.card]
-    kind = kind_of(source)
-    port = kind.port(wire.a.port)
+    kind = known_kind(source)
+    port = kind.port(wire.a.port) if kind is not None else None
     if signals > 1:
         return f"{source.name} · {signals} signals"
     if tap:

@@ -42,7 +42,7 @@ from pendel.app.widgets.pictures import offer_pictures
 from pendel.app.widgets.theme import colour
 from pendel.app.widgets.timers import Later, RefreshWhenShown
 from pendel.core.catalogue.declare import Deck, Kind, Link, Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import known_kind
 from pendel.core.check import end_exists
 from pendel.core.drive import clips, commands
 from pendel.core.drive.document import End, Wire
@@ -229,7 +229,7 @@ class SheetView(ZoomedView):
             return None
         if link_a.is_signal:
             source = resolved(self.session.drive, wire.a).card
-            return "continuous" if isinstance(kind_of(self.session.drive.cards[source]), Part) else "sampled"
+            return "continuous" if isinstance(known_kind(self.session.drive.cards[source]), Part) else "sampled"
         return Link.LINE.style if Link.LINE in (link_a, link_b) else link_a.style
 
     def bundle(self, wanted: bool) -> None:

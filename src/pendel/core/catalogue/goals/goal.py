@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive, End, FluxTable
 from pendel.core.drive.user_text import known_name
@@ -130,7 +131,13 @@ class Sheet:
         starts: Mapping[str, str] | None = None,
         **more: str,
     ) -> str:
-        """Put a card at a place, in steps of the grid; returns its key."""
+        """Put a card at a place, in steps of the grid; returns its key. Raises `DriveProblem` for a kind that there is
+        not, as of a package that was taken away."""
+        if kind not in kinds():
+            raise DriveProblem(
+                f"{name}: this goal needs the kind “{kind}”, which is not installed here. Install what brings "
+                "it, or begin with an empty sheet."
+            )
         facts: dict[str, Any] = {
             "choices": dict(choices or {}),
             "starts": dict(starts or {}),

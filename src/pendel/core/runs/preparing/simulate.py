@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, Kind, Link, Part
-from pendel.core.catalogue.index import code_of_added, kind_of
+from pendel.core.catalogue.index import code_of_added, kind_of, known_kind
 from pendel.core.check import Examined, examine
 from pendel.core.check.formats import number_choices, sizes_seen
 from pendel.core.check.signal_units import SignalUnits
@@ -391,15 +391,15 @@ def equation_finding(drive: Drive, problem: EquationProblem) -> Finding:
 
 
 def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
-    """Label and unit of every signal of every card."""
+    """Label and unit of every signal of every card; of those whose kind this version does not have there are none."""
     infos: dict[str, SignalInfo] = {}
     units = SignalUnits(drive)
     for key, card in drive.cards.items():
-        kind, name = kind_of(card), full_name(drive, key)
+        kind, name = known_kind(card), full_name(drive, key)
         if isinstance(kind, Part):
             for s in kind.signals:
                 infos[f"{key}.{s.name}"] = SignalInfo(f"{key}.{s.name}", name, s.label, s.unit)
-        else:
+        elif kind is not None:
             for port in kind.ports:
                 if port.link.value == "signal out":
                     unit = units.of(End(key, port.name))
