@@ -88,6 +88,7 @@ def test_f1_opens_the_page_of_the_chosen_card_and_stays_beside(window):
     window.actions_by_name["help"].trigger()
     settle()
     assert help_window.kind.title == "Assembly" and "2 cards in one" in help_window.kind.sentence
+    assert "Ports" in {each.text() for each in help_window.page.widget().findChildren(QLabel)}, "behind the equations"
     help_window.close()
 
 
