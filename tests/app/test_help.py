@@ -25,7 +25,7 @@ from pendel.app.widgets.explained import PAGE, page_at, page_of
 from pendel.app.window.heat_window import HeatWindow
 from pendel.app.window.help_window import HelpWindow
 from pendel.app.window.tips import TIPS, words_of, words_of_head
-from pendel.core.catalogue.help import as_text, help_of, matching
+from pendel.core.catalogue.help import as_text, examples_with, help_of, matching
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import assemblies, commands
 from pendel.core.measures import MEASURES
@@ -202,6 +202,24 @@ def test_every_plot_and_every_function_of_a_column_has_a_page(window):
     assert not [each.accessibleName() for each in window.findChildren(Plot) if page_of(each) not in pages_of_plots]
     functions = {*FIGURES, *WHOLE, *MARGINS, REACHES.id}
     assert {f"measure:{name}" for name in functions} <= set(topics())
+
+
+def test_an_example_that_is_named_on_a_page_opens_from_there_and_no_edit_is_lost(window, monkeypatch):
+    window.session.select(["gear"])
+    QTest.keyClick(window, Qt.Key.Key_F1)
+    help_window = window.findChild(HelpWindow)
+    until(lambda: any(each.text() == "Examples with it" for each in help_window.page.widget().findChildren(QLabel)))
+    links = {each.text(): each for each in help_window.page.widget().findChildren(QPushButton)}
+    title, path = next((t, p) for t, p in examples_with()["gear"].items() if p != window.session.path)
+    window.session.do(commands.set_value(window.session.drive, "gear", "eta", "91 %"))
+    asked = []
+    monkeypatch.setattr(window.files, "may_leave", lambda: bool(asked.append(1)))
+    QTest.mouseClick(links[title], LEFT)
+    assert asked and window.session.path != path and window.session.drive.cards["gear"].values["eta"] == "91 %"
+    monkeypatch.setattr(window.files, "may_leave", lambda: True)
+    QTest.mouseClick(links[title], LEFT)
+    settle()
+    assert window.session.path == path and window.session.drive.title == title and help_window.isVisible()
 
 
 def test_a_page_is_whole_once_it_was_painted(window):

@@ -81,7 +81,10 @@ def show_help(window: MainWindow) -> None:
     """Of what is pointed at or has the focus, of the chosen card, or of all that there is."""
     from pendel.app.window.help_window import HelpWindow
 
-    help_window = window.findChild(HelpWindow) or HelpWindow(window.session, window)
+    help_window = window.findChild(HelpWindow)
+    if help_window is None:
+        help_window = HelpWindow(window.session, window)
+        help_window.example_wanted.connect(lambda path: window.files.may_leave() and window.files.open_path(path))
     help_window.show_for(asked_about(window))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
     QDialog,
@@ -24,9 +24,20 @@ from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import code_font
 from pendel.app.widgets.timers import Later
 from pendel.core.catalogue.declare import Kind
-from pendel.core.catalogue.help import EQUATIONS, HelpPage, Section, as_text, help_of, matching, sections_of
+from pendel.core.catalogue.help import (
+    EQUATIONS,
+    EXAMPLES_WITH,
+    HelpPage,
+    Section,
+    as_text,
+    examples_with,
+    help_of,
+    matching,
+    sections_of,
+)
 from pendel.core.topics import Topic, matching_topics
 
+OPENS = "Opens this example in the window"
 CODE = "What it does at each of its ticks"
 
 
@@ -38,6 +49,9 @@ def whole_page(kind: Kind | Topic) -> HelpPage:
 class HelpWindow(QDialog):
     """A list of all parts, blocks, settings, measures and more, searched by any words, and the page of the chosen one.
     It stays beside the window while one goes on there."""
+
+    example_wanted = pyqtSignal(object)
+    """The file of an example that is to be opened."""
 
     def __init__(self, session: Session, parent: QWidget):
         super().__init__(parent)
@@ -144,6 +158,12 @@ class HelpWindow(QDialog):
                 text.setFont(code_font(11))
                 text.setStyleSheet('font-family: "JetBrains Mono"; font-size: 11px;')
             inside.addWidget(text)
+        if section.title == EXAMPLES_WITH and isinstance(self.kind, Kind):
+            for title, path in examples_with()[self.kind.id].items():
+                link = button(title, lambda p=path: self.example_wanted.emit(p), "link")
+                link.setToolTip(OPENS)
+                inside.addLayout(row(link, 1))
+            return
         grid = QGridLayout()
         grid.setColumnStretch(1, 1)
         grid.setHorizontalSpacing(12)

@@ -10,6 +10,7 @@ import textwrap
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from pathlib import Path
 
 from pendel.core.catalogue.declare import Block, Kind, Part, Value
 from pendel.core.catalogue.index import kinds
@@ -69,10 +70,10 @@ def _sections(kind: Kind) -> Iterator[Section]:
     yield Section("States, which may be given a start", states)
     if isinstance(kind, Part):
         yield Section("Signals of a run", tuple((s.name, s.label, s.unit) for s in kind.signals))
-    yield Section("Examples with it", tuple((title, "", "") for title in examples_with().get(kind.id, ())))
+    yield Section(EXAMPLES_WITH, tuple((title, "", "") for title in examples_with().get(kind.id, ())))
 
 
-EQUATIONS = "Equations"
+EQUATIONS, EXAMPLES_WITH = "Equations", "Examples with it"
 
 
 def equations_of(kind: Kind) -> Section:
@@ -133,17 +134,17 @@ def value_words(value: Value) -> str:
 
 
 @lru_cache(maxsize=1)
-def examples_with() -> dict[str, tuple[str, ...]]:
-    """Titles of the examples that have a card of a kind."""
-    found: dict[str, list[str]] = {}
+def examples_with() -> dict[str, dict[str, Path]]:
+    """Titles and files of the examples that have a card of a kind."""
+    found: dict[str, dict[str, Path]] = {}
     for path in sorted(EXAMPLES.glob("*.pendel")):
         try:
             drive = load(path)
         except FileProblem:
             continue
-        for kind in dict.fromkeys(card.kind for card in drive.cards.values()):
-            found.setdefault(kind, []).append(drive.title)
-    return {kind: tuple(titles) for kind, titles in found.items()}
+        for card in drive.cards.values():
+            found.setdefault(card.kind, {})[drive.title] = path
+    return found
 
 
 def matching(text: str) -> list[Kind]:
