@@ -69,6 +69,25 @@ def test_a_regulator_reaches_its_own_limit_whatever_load_its_ranges_were_found_a
 
 
 @pytest.mark.parametrize("number", FIXED)
+def test_a_memory_that_its_own_limits_bound_is_limited_once_and_one_that_its_word_bounds_by_that(number):
+    """A step of the sum is 20 V, and the integral is driven against both limits, then back."""
+    pi = Alone("pi", K_p="1", T_i="1 ms", low="-46", high="46")
+    declared = {"setpoint": (-20.0, 20.0), "actual": (-1.0, 1.0)}
+    later = np.concatenate([constant(20.0, 0.0, ticks=9), constant(-20.0, 0.3, ticks=9), constant(0.25, 0.0, ticks=9)])
+    shipped, modelled, made = pi.shipped(number, constant(1.0, 0.5, ticks=20), later, declared)
+    assert np.abs(shipped - modelled).max() < (0.02 if number is NumberFormat.FIXED16 else 1e-6)
+    source = shipped_alone(made)
+    assert source.count("b->integral = ") == 1, "its own limits lie within its word"
+    pi = Alone("pi", K_p="1", T_i="1 ms", low="-15", high="15")
+    narrow = Choices(number, ranges={f"outside.{n}": Interval(*e) for n, e in declared.items()})
+    narrow = replace(narrow, ranges=narrow.ranges | {"block.integral": Interval(-10.0, 10.0)})
+    by_hand = lower(pi.deck, narrow)
+    driven = np.concatenate([constant(2.0, 0.0, ticks=9), constant(0.0, 0.0, ticks=1)])
+    last = replay(load(shipped_alone(by_hand)), driven, len(pi.deck.signals))[0][-1, 0]
+    assert last == pytest.approx(10.0, abs=0.01), "a range by hand is a limit to the letter"
+
+
+@pytest.mark.parametrize("number", FIXED)
 def test_a_mean_forgets_a_peak_that_its_ranges_were_not_found_with(number):
     mean = Alone("moving", T="20 ms")
     inputs = np.concatenate([constant(10.0, ticks=50), constant(80.0, ticks=30), constant(0.0, ticks=60)])

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import zip_longest
 
 from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.filling import hanging_on
@@ -443,10 +444,10 @@ class FixedWriter(Scaling):
 
     def statements(self, body: Sequence[Statement], env: Bounds, indent: int = 1) -> list[str]:
         pad, lines = "    " * indent, list[str]()
-        for statement in body:
+        for statement, then in zip_longest(body, body[1:]):
             match statement:
                 case Assign(name, value):
-                    text = self.assign(name, value, env)
+                    text = self.assign(name, value, env, then)
                     if text != f"{self.places[name]} = {self.places[name]};":  # of what bounds leave as it is
                         lines.append(pad + text)
                 case Remember(value):
@@ -482,7 +483,7 @@ class FixedWriter(Scaling):
         self.places[name] = kept
         return kept
 
-    def assign(self, name: str, value: Expr, env: Bounds) -> str:
+    def assign(self, name: str, value: Expr, env: Bounds, then: Statement | None = None) -> str:
         place = self.places[name]
         if name in self.angles:
             rep = self.reps[name]
@@ -493,8 +494,9 @@ class FixedWriter(Scaling):
             code = self.choose(value.test, value.yes, value.no, env, steps)
         else:
             code = self.value(value, env)
-        self.finest = None
         env.pop(name, None)
+        word = self.limited_next(name, code, then, env)
+        self.finest = None
         if name not in self.reps:
             self.naturals[name] = replace(code, const=None)
             return f"const int{code.width}_t {place} = {code.text};"
@@ -502,13 +504,29 @@ class FixedWriter(Scaling):
         moved = self.quietly(step, env) if self.counting and step is not None else None
         if name in self.tree.accumulated:
             self.note_lost(name, value, rep, env)
-        word = self.into(code, rep, name)
+        word = word or self.into(code, rep, name)
         if code.const is None and code.by_rounding:
             self.jumps[name] = max(code.minimum, self.jumps.get(name, 0.0))
         narrow = rep.bits == 16 and word.const is None and word.text not in self.short
         env[name] = (word.low, word.high)
         line = f"{place} = {f'(int16_t){word.inner}' if narrow else word.text};"
         return line if moved is None else self.counted_line(name, line, moved, rep)
+
+    def limited_next(self, name: str, code: Code, then: Statement | None, env: Bounds) -> Code | None:
+        """A value between the limits that the next statement sets it anyway, where its word holds these: the result is
+        the same, without being limited to its word before. None where the next statement sets it none such."""
+        match then:
+            case Assign(again, Call("saturate", (Name(of), Const() as low, Const() as high))) if again == of == name:
+                rep = self.reps.get(name)
+            case _:
+                return None
+        if rep is None or self.counting or code.const is not None or scaled_size(code, rep.fraction) > MOST[64]:
+            return None
+        if not rep.low < math.ldexp(low.value, rep.fraction) <= math.ldexp(high.value, rep.fraction) < rep.high:
+            return None
+        apart = self.quietly(then.value, env)
+        found = self.saturated(self.at(code, rep.fraction, wide=True), *map(self.value, (low, high), (env, env)))
+        return found if found.fraction == apart.fraction == rep.fraction else None
 
     def counted_line(self, name: str, line: str, moved: Code, rep: Rep) -> str:
         """An assignment that counts when it leaves a state as it is, though what it adds is not zero."""
