@@ -67,8 +67,7 @@ static void speed_pi_update(car_door_drive_speed_pi_t *b, int16_t setpoint, int1
     const int32_t unlimited = ((e * K_p) * 512) + pd_shr32(b->integral + pd_shr32(step, 5), 1);
     b->out = (int16_t)pd_shr32(pd_clamp32(unlimited, low, high), 14);
     if (((unlimited <= high) || (e <= 0)) && ((unlimited >= low) || (e >= 0))) {
-        b->integral = pd_clamp32(b->integral + pd_shr32(step, 5), (-1073741822), 1073741822);
-        b->integral = pd_clamp32(b->integral, low_2, high_2);
+        b->integral = pd_clamp32(b->integral + pd_shr32(step, 5), low_2, high_2);
     }
 }
 
@@ -89,8 +88,7 @@ static void current_pi_update(car_door_drive_current_pi_t *b, int16_t setpoint, 
     const int32_t unlimited = pd_shr32(e * K_p, 1) + pd_shr32(b->integral + pd_shr32(step, 4), 1);
     b->out = (int16_t)pd_shr32(pd_clamp32(unlimited, low, high), 14);
     if (((unlimited <= high_2) || (e <= 0)) && ((unlimited >= low_2) || (e >= 0))) {
-        b->integral = pd_clamp32(b->integral + pd_shr32(step, 4), (-1073741822), 1073741822);
-        b->integral = pd_clamp32(b->integral, low_3, high_3);
+        b->integral = pd_clamp32(b->integral + pd_shr32(step, 4), low_3, high_3);
     }
 }
 
