@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QDialog
 
 from pendel.app.drive.wire_obvious import AskDialog
 from pendel.core.drive import commands
-from tests.app.conftest import settle
+from tests.app.conftest import finish, settle, until
 
 
 @pytest.fixture
@@ -48,6 +48,8 @@ def test_a_drive_grows_by_what_completes_it(window, sheet):
     assert session.undo.undoText() == "Add Three-phase inverter"
     typed(window, "modulator")
     assert {f"three_phase_modulator.d_{p} -> {inverter}.d_{p}" for p in "abc"} <= wires(window), "all three at once"
+    assert "Three-phase current sensor" in typed(window, "phase current sensors"), "found though there is one of it"
+    window.editing.undo()
     before = len(session.drive.cards), len(session.drive.wires)
     window.editing.undo()
     settle()
@@ -107,3 +109,80 @@ def test_nothing_obvious_is_said(window, sheet):
     window.session.do(commands.add_card(window.session.drive, "resistor", "R"))
     window.actions_by_name["wire_obvious"].trigger()
     assert said and "Nothing here is obvious" in said[-1]
+
+
+def set_values(window, texts: dict[str, str]) -> None:
+    for name, text in texts.items():
+        card, _, value = name.partition(".")
+        window.session.do(commands.set_value(window.session.drive, card, value, text))
+
+
+@pytest.fixture
+def nothing_is_asked(monkeypatch):
+    def refuse(dialog: AskDialog) -> int:
+        raise AssertionError([str(question.target) for question, _ in dialog.boxes])
+
+    monkeypatch.setattr(AskDialog, "exec", refuse)
+
+
+def wire_all(window) -> None:
+    QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_W, Qt.KeyboardModifier.ShiftModifier)
+    settle()
+
+
+def test_a_brushed_drive_with_two_loops_grows_from_an_empty_sheet_without_a_click(window, sheet, nothing_is_asked):
+    """Ten cards by A, a word and Enter, all wires by one key, own values; then the drive against its closed form."""
+    for words in ("brushed dc", "", "", "pulse stage", "pi", "current sensor", "encoder", "pi", "step", "load torque"):
+        before = wires(window)
+        typed(window, words)
+        if words == "encoder":
+            assert wires(window) == before, "the chosen current sensor measures no speed"
+        elif words == "step":
+            assert wires(window) - before == {"step.out -> pi_regulator_2.setpoint"}, "not what is measured, too"
+    wire_all(window)
+    assert {
+        "brushed_dc_machine.current -> current_sensor.measured",
+        "current_sensor.value -> pi_regulator.actual",
+        "pi_regulator_2.out -> pi_regulator.setpoint",
+        "incremental_encoder.speed -> pi_regulator_2.actual",
+        "pulse_stage.duty -> four_quadrant_bridge.duty",
+    } <= wires(window) and len(wires(window)) == 11
+    machine = {"R_a": "0.46 ohm", "L_a": "0.61 mH", "k_t": "0.108 N*m/A", "J_m": "1.9e-4 kg*m^2", "b_m": "0"}
+    set_values(window, {f"brushed_dc_machine.{name}": text for name, text in machine.items()})
+    inner = {"K_p": "2*pi*400 Hz*brushed_dc_machine.L_a", "T_i": "3 ms", "low": "-46 V", "high": "46 V"}
+    set_values(window, {f"pi_regulator.{name}": text for name, text in inner.items()})
+    outer = {"K_p": "0.11 A*s/rad", "T_i": "40 ms", "low": "-20 A", "high": "20 A"}
+    set_values(window, {f"pi_regulator_2.{name}": text for name, text in outer.items()})
+    set_values(window, {"step.after": "200 rad/s", "step.t_0": "10 ms", "incremental_encoder.lines": "2000"})
+    window.session.do(commands.set_profile(window.session.drive, "load_torque", [("0 s", "0"), ("0.5 s", "1 N*m")]))
+    assert until(lambda: not window.session.findings, 30), [f.sentence for f in window.session.findings]
+    window.actions_by_name["run"].trigger()
+    finish(window)
+    (run,) = window.session.runs
+    last = {name: run.trace(f"brushed_dc_machine.{name}").y[-1] for name in ("speed", "current", "voltage")}
+    current = 1.0 / 0.108
+    assert last["speed"] == pytest.approx(200.0, rel=2e-3) and last["current"] == pytest.approx(current, rel=0.02)
+    assert last["voltage"] == pytest.approx(0.108 * 200.0 + 0.46 * current, rel=0.01)
+
+
+def test_field_orientation_with_a_speed_loop_grows_without_a_click(window, sheet, nothing_is_asked):
+    """An assembly is wired by what is within it, and the sensors that it wants are added."""
+    for words in ("synchronous", "inverter", "dc source", "field orientation", "pi", "step", "load torque"):
+        typed(window, words)
+    wire_all(window)
+    assert {
+        "pi_regulator.out -> torque_to_currents.torque",
+        "step.out -> pi_regulator.setpoint",
+        "synchronous_machine.shaft -> load_torque.a",
+        *(f"space_vector.d_{phase} -> three_phase_inverter.d_{phase}" for phase in "abc"),
+        *(f"synchronous_machine.current_{phase} -> current_{phase}.measured" for phase in "abc"),
+    } <= wires(window)
+    assert until(lambda: not window.session.findings, 30), [f.sentence for f in window.session.findings]
+    texts = {"K_p": "3 N*m*s/rad", "T_i": "80 ms", "low": "-100 N*m", "high": "100 N*m"}
+    set_values(window, {f"pi_regulator.{name}": text for name, text in texts.items()})
+    set_values(window, {"step.after": "100 rad/s", "step.t_0": "10 ms", "dc_source.U_0": "560 V"})
+    window.actions_by_name["run"].trigger()
+    finish(window)
+    (run,) = window.session.runs
+    assert run.trace("synchronous_machine.speed").y[-1] == pytest.approx(100.0, rel=0.01)

@@ -15,7 +15,7 @@ from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import DriveProblem
 from pendel.core.vocabulary import Group, Link
 from pendel.core.wiring.completing import add_into_wire, completing, through_ports
-from pendel.core.wiring.obvious import obvious, obvious_command
+from pendel.core.wiring.obvious import agreeing, obvious, obvious_command
 
 WAYS = [(goal, options) for goal in GOALS.values() for options in goal.ways()]
 
@@ -110,6 +110,32 @@ def test_what_could_be_meant_in_two_ways_is_asked():
     with pytest.raises(DriveProblem, match="nobody"):
         drive.connect_obvious("nobody")
     assert pendel.Drive().connect_obvious() == {}
+
+
+def test_what_is_obvious_decides_about_what_could_be_meant_in_two_ways():
+    """Either could be the setpoint of the inner one, until the other has a reader."""
+    drive = pendel.Drive()
+    drive.add("pi", "Inner", K_p="2 V/A", low="-10 V", high="10 V")
+    drive.add("pi", "Outer", K_p="3 A*s/rad", low="-10 A", high="10 A")
+    drive.add("step", "Wish")
+    drive.add("pulse_stage", "Pulse stage")
+    assert drive.connect_obvious() == {"inner.actual": ["wish.out"]}, "a wish is rarely what is measured"
+    assert set(drive.document.wires) == {
+        "wish.out -> outer.setpoint",
+        "outer.out -> inner.setpoint",
+        "inner.out -> pulse_stage.u",
+    }
+
+
+def test_a_signal_goes_unasked_only_where_its_unit_is_known_to_fit():
+    drive = pendel.Drive()
+    for kind in ("pi", "electrical_angle", "current_sensor", "encoder", "gain"):
+        drive.add(kind, kind.title())
+    position, measured = End("electrical_angle", "position"), End("current_sensor", "measured")
+    assert agreeing(drive.document, position, "pi") == ["out"]
+    assert agreeing(drive.document, position, "pi", surely=True) == []
+    assert agreeing(drive.document, measured, "encoder") == []
+    assert agreeing(drive.document, End("encoder", "speed"), "gain", surely=True) == ["x"]
 
 
 def test_one_signal_is_not_taken_for_two_machines():

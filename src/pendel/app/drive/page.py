@@ -33,7 +33,7 @@ from pendel.core.drive.nesting import resolved
 from pendel.core.envelope.origin import path_of
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.wiring.completing import add_into_wire, add_wired, completing, through_ports
-from pendel.core.wiring.obvious import obvious
+from pendel.core.wiring.obvious import agreeing, obvious
 
 INTO_WIRE = 0.3
 """How much a kind completes a wire that it goes into."""
@@ -193,8 +193,9 @@ class DrivePage(Page):
         session, drive = self.session, self.session.drive
         at = self.sheet.mapToScene(self.drop_at) if self.drop_at is not None else None
         if session.selection and self.connect_to is not None and self.connect_to.card == session.selection[0]:
-            item = self.sheet.cards[session.selection[0]]
-            at = item.pos() + type(item.pos())(item.size[0] + 36, 0)
+            item = self.sheet.cards.get(session.selection[0])
+            if item is not None:  # else it was added so lately that it is not drawn
+                at = item.pos() + type(item.pos())(item.size[0] + 36, 0)
         x, y = self.sheet.place_for(match.kind, at)
         if match.shelved is not None:
             self.take_from_shelf(match.shelved, (x, y))
@@ -218,7 +219,8 @@ class DrivePage(Page):
         elif end is not None and match.port and self._still_open(end):
             scratch = drive.copy()
             command.apply(scratch)
-            a, b = self._directed(end, End(key, match.port), scratch)
+            port = self._port_for(end, End(key, match.port), scratch)
+            a, b = self._directed(end, End(key, port), scratch) if port else (None, end)
             if a is not None:
                 command = command.then(commands.add_wire(scratch, a, b), command.title)
         session.do(command)
@@ -232,6 +234,15 @@ class DrivePage(Page):
         added.apply(scratch)
         found = obvious(scratch, [new, end.card]).sure
         return any(end in pair or not self.drawn for pair in found)
+
+    def _port_for(self, end: End, new: End, drive: Drive) -> str:
+        """The port of a new card for an end: of signals one whose unit agrees, and where nobody drew a wire only where
+        that is the only one. Empty where there is none."""
+        link = self._link_of(end)
+        if link is None or not link.is_signal or SIGNALS in (end.port, new.port):
+            return new.port
+        ports = agreeing(drive, end, new.card, surely=not self.drawn)
+        return ports[0] if ports and (self.drawn or len(ports) == 1) else ""
 
     def new_block(self) -> None:
         """Ask what an own block is to be, and show it where it is written."""

@@ -86,6 +86,11 @@ def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
     return entries
 
 
+def singular(text: str) -> str:
+    """Words as titles have them: of one."""
+    return " ".join(word[:-1] if len(word) > 3 and word.endswith("s") else word for word in text.split())
+
+
 class SearchLine(PopupLine):
     """Opens at the pointer; Escape closes it."""
 
@@ -100,8 +105,11 @@ class SearchLine(PopupLine):
         self.shelf = [*on_shelf(), *ready()]
         self.show_at(where)
 
+    def _fitting(self, text: str) -> list[Match]:
+        return [*matches(text, self.link, self.completing), *shelf_matches(text, self.shelf)]
+
     def _found(self, text: str) -> Iterator[Entry]:
-        fitting = [*matches(text, self.link, self.completing), *shelf_matches(text, self.shelf)]
+        fitting = self._fitting(text) or self._fitting(singular(text))
         for match in sorted(fitting, key=lambda m: -m.score) if text else fitting:
             needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS)
             sentence = f"{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"

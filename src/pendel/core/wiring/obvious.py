@@ -5,15 +5,15 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part
+from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Port
 from pendel.core.check.signal_units import SignalUnits
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Change, Command
 from pendel.core.drive.document import Drive, End
-from pendel.core.drive.nesting import resolved
+from pendel.core.drive.nesting import ancestors, resolved
 from pendel.core.errors import DriveProblem, PendelError
 from pendel.core.quantities.units import NONE, Dimension, unit
 from pendel.core.vocabulary import Group, ValueRole
@@ -78,6 +78,26 @@ def usual_pair(drive: Drive, first: str, second: str) -> tuple[End, End] | None:
     return None if port is not None and port.link is Link.SIGNAL_IN else (a, b)
 
 
+def agreeing(drive: Drive, end: End, card: str, *, surely: bool = False) -> list[str]:
+    """Ports of another card that may feed an input, or read an output, as far as their units are known; ``surely`` with
+    an input that is made for a unit only where that is what comes."""
+    search = _Search(drive, (end.card, card))
+    end = resolved_or(drive, end)
+    here = search.kinds[end.card].port(end.port)
+    found = []
+    for there, port in search._ports(card):
+        if port.link is Link.SIGNAL_OUT and here is not None and here.link is Link.SIGNAL_IN:
+            source, target = there, end
+        elif port.link is Link.SIGNAL_IN and (here is None or here.link is Link.SIGNAL_OUT):
+            source, target = end, there
+        else:
+            continue
+        unknown = surely and search._given(source) is None and search._wanted(target) is not None
+        if search._units_agree(source, target) and not unknown:
+            found.append(port.name)
+    return found
+
+
 def obvious_command(drive: Drive, found: Obvious, answers: Iterable[tuple[End, End]] = ()) -> Command:
     """All of it as one step of undo, with what was answered: pairs of a target and its source."""
     scratch = drive.copy()
@@ -118,7 +138,13 @@ class _Search:
                 self.kinds[key] = kind_in(drive, key)
             except DriveProblem:
                 continue
-        self.cards = [key for key in drive.cards if key in cards and key in self.kinds]
+        shown = [key for key in drive.cards if key in cards and not set(ancestors(drive, key)) & set(cards)]
+        self.cards = [key for key in shown if key in self.kinds]
+        self.faces: dict[str, End] = {}
+        """Ends within an assembly, which are looked at in its stead, and where its face shows them."""
+        for key in self.cards:
+            for port in self.kinds[key].ports if drive.cards[key].face is not None else ():
+                self.faces[str(resolved_or(drive, End(key, port.name)))] = End(key, port.name)
         self.habits: Habits = habits()
         self.units = SignalUnits(drive, self.kinds)
         self.result = Obvious()
@@ -134,13 +160,32 @@ class _Search:
 
     def found(self) -> Obvious:
         self._power()
-        readers = [End(key, p.name) for key in self.cards for p in self.kinds[key].ports if p.link is Link.SIGNAL_IN]
+        readers = [end for key in self.cards for end, port in self._ports(key) if port.link is Link.SIGNAL_IN]
         measuring = [end for end in readers if self.kinds[end.card].group == Group.SENSOR]
-        for end in (*measuring, *(end for end in readers if end not in measuring)):
-            if str(resolved_or(self.drive, end)) not in self.source_of:
-                self._feed(end)
+        ordered = [*measuring, *(end for end in readers if end not in measuring)]
+        open_ends = [end for end in ordered if str(end) not in self.source_of]
+        while fed := [end for end in open_ends if self._feed(end)]:  # what is fed decides about the rest
+            open_ends = [end for end in open_ends if end not in fed]
+        for end in open_ends:
+            self._ask(end)
         self._ask_for_twins()
-        return self.result
+        return self._on_faces()
+
+    def _ports(self, card: str) -> list[tuple[End, Port]]:
+        """Ports of a card, and where they are: of an assembly within it."""
+        return [(resolved_or(self.drive, End(card, port.name)), port) for port in self.kinds[card].ports]
+
+    def _face(self, end: End) -> End:
+        """Where an end is seen on the sheet."""
+        return self.faces.get(str(end), end)
+
+    def _on_faces(self) -> Obvious:
+        found, face = self.result, self._face
+        return Obvious(
+            [(face(a), face(b)) for a, b in found.sure],
+            [replace(each, source=face(each.source), target=face(each.target)) for each in found.sensors],
+            [Question(face(each.target), tuple(map(face, each.sources))) for each in found.asked],
+        )
 
     def _ask_for_twins(self) -> None:
         """One signal for two inputs of the same sort is rarely meant for both."""
@@ -161,12 +206,10 @@ class _Search:
         """The likeliest first, so that what is joined decides about the rest. Single lines of circuits are left alone:
         to which node an end belongs is never obvious."""
         open_ends = [
-            End(key, port.name)
+            end
             for key in self.cards
-            for port in self.kinds[key].ports
-            if not port.link.is_signal
-            and port.link is not Link.LINE
-            and str(resolved_or(self.drive, End(key, port.name))) not in self.joined
+            for end, port in self._ports(key)
+            if not port.link.is_signal and port.link is not Link.LINE and str(end) not in self.joined
         ]
         while open_ends:
             choices = {end: self._partners(end) for end in open_ends}
@@ -207,19 +250,19 @@ class _Search:
         kind = self.kinds[end.card]
         port = kind.port(end.port)
         assert port is not None
+        here = self._face(end).card
         found = []
         for key in self.cards:
-            for other in self.kinds[key].ports:
-                there = End(key, other.name)
-                if key == end.card or port.link is not other.link or self._net(str(there)) == self._net(str(end)):
+            for there, other in self._ports(key):
+                if key == here or port.link is not other.link or self._net(str(there)) == self._net(str(end)):
                     continue
-                if port.link.moves and self._net(key) == self._net(end.card):
+                if port.link.moves and self._net(there.card) == self._net(end.card):
                     continue  # a ring of shafts is never obvious
-                usual = self.habits.direct[(place_of(kind, port.name), place_of(self.kinds[key], other.name))]
+                usual = self.habits.direct[(place_of(kind, end.port), place_of(self.kinds[there.card], there.port))]
                 if not usual:
                     continue
                 score = USUAL + (NAMED if str(there) not in self.joined else 0.0)
-                beside = self._beside(end.card, key)
+                beside = self._beside(here, key)
                 runs_on = (port.side, other.side) == (("right", "left") if beside > 0 else ("left", "right"))
                 found.append((score + (NEXT_TO_IT if beside and runs_on else 0.0), there))
         return sorted(found, key=lambda pair: -pair[0])
@@ -254,19 +297,33 @@ class _Search:
 
     # signals -----------------------------------------------------------------
 
-    def _feed(self, target: End) -> None:
+    def _feed(self, target: End) -> bool:
+        """Whether it is obvious what feeds an input: what usually does, for a regulator of several blocks the only one
+        that feeds nothing yet; or a sensor that is added."""
         ranked = self._sources(target)
         best = [source for score, source in ranked if score == ranked[0][0] and score >= USUAL]
-        if len(best) == 1:
-            self.result.sure.append((best[0], target))
-            self.source_of[str(target)] = best[0]
-            return
+        feeding = set(map(str, self.source_of.values()))
+        unread = [source for source in best if str(source) not in feeding]
+        chosen = unread if len(unread) == 1 and self._for_a_regulator(target, best) else best
+        if len(chosen) == 1:
+            self.result.sure.append((chosen[0], target))
+            self.source_of[str(target)] = chosen[0]
+            return True
         if not best and (sensor := self._sensor(target)) is not None:
             self.result.sensors.append(sensor)
             self.source_of[str(target)] = sensor.source
-            return
+            return True
+        return False
+
+    def _for_a_regulator(self, target: End, sources: list[End]) -> bool:
+        """A setpoint and what is measured are of one regulator each; what a part has is read as often as one likes."""
+        kind = self.kinds[target.card]
+        blocks = all(isinstance(self.kinds[source.card], Block) for source in sources)
+        return isinstance(kind, Block) and bool(kind.regulates) and blocks
+
+    def _ask(self, target: End) -> None:
         port = self.kinds[target.card].port(target.port)
-        likely = [source for score, source in ranked if score > 0]
+        likely = [source for score, source in self._sources(target) if score > 0]
         if likely and port is not None and port.required:
             self.result.asked.append(Question(target, tuple(likely)))
 
@@ -274,21 +331,26 @@ class _Search:
         """Outputs among the cards that may feed an input, with what speaks for them."""
         reader = self.kinds[target.card]
         wanted = place_of(reader, target.port)
+        measured = {each.actual for each in getattr(reader, "regulates", ())}
+        compared = {port for pair in getattr(reader, "alike", ()) if target.port in pair for port in pair}
+        taken = {str(self.source_of.get(str(End(target.card, port)))) for port in compared}
         found = []
         for key in self.cards:
-            kind = self.kinds[key]
-            if key == target.card:
+            if key == self._face(target).card:
                 continue
-            ends = [p.name for p in kind.ports if p.link is Link.SIGNAL_OUT]
-            if isinstance(kind, Part) and reader.group == Group.SENSOR:
-                ends += [signal.name for signal in kind.signals]
-            for name in ends:
-                source = End(key, name)
+            ends = [end for end, port in self._ports(key) if port.link is Link.SIGNAL_OUT]
+            part = self.kinds[key]
+            if isinstance(part, Part) and reader.group == Group.SENSOR:
+                ends += [End(key, signal.name) for signal in part.signals]
+            for source in ends:
+                kind = self.kinds[source.card]
                 if self._phase(source) and self._phase(target) and self._phase(source) != self._phase(target):
                     continue
-                if not self._units_agree(source, target):
-                    continue
-                usual = self.habits.direct[(place_of(kind, name), wanted)]
+                if not self._units_agree(source, target) or str(source) in taken:
+                    continue  # what is compared with itself means nothing
+                usual = self.habits.direct[(place_of(kind, source.port), wanted)]
+                if target.port in measured and not any(p.link is Link.SIGNAL_IN for p in kind.ports):
+                    usual = 0  # what is wished, and not measured, though an example tries a regulator so
                 alike = bool(self._phase(source)) and self._phase(source) == self._phase(target)
                 measures = alike and self._is_measured(source, target)
                 score = (USUAL if usual or measures else 0.0) + (NAMED if alike else 0.0)
