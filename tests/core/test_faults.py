@@ -22,10 +22,18 @@ ROUNDS = {
     "answers of boards": 60,
     "forged answers": 200,
     "strangers at a board": 60,
+    "sheets wired by themselves": 400,
 }
 
 
-ANSWERED_OTHERWISE = ("own lines", "values of kinds", "values far off", "kills while saving", "full disks")
+ANSWERED_OTHERWISE = (
+    "own lines",
+    "values of kinds",
+    "values far off",
+    "kills while saving",
+    "full disks",
+    "sheets wired by themselves",
+)
 """By findings, or not at all."""
 
 

@@ -149,6 +149,17 @@ def test_one_signal_is_not_taken_for_two_machines():
     }
 
 
+def test_a_part_has_what_is_asked_of_it_under_one_name_and_both_can_be_wired():
+    """A machine by its envelope is asked for a torque, and makes one."""
+    drive = pendel.open_example("works_car")
+    drive.add("speed_sensor", "Turning")
+    drive.connect("traction.speed", "turning.measured")
+    assert not [f.sentence for f in drive.check() if "wire" in f.sentence.lower()]
+    run = drive.run("20 s")
+    assert run.at("turning.value", [15.0]) == pytest.approx(run.at("traction.speed", [15.0]), rel=1e-3)
+    assert run.at("turning.value", [15.0]) > 10.0
+
+
 def test_circuits_are_left_alone():
     drive = pendel.Drive()
     for kind in ("resistor", "capacitor", "inductor"):

@@ -39,6 +39,7 @@ from tests.campaigns.faults.borders import forged_answer, stranger
 from tests.campaigns.faults.far_off import far_off
 from tests.campaigns.faults.kills import full_disk, kill
 from tests.campaigns.faults.report import Boundary
+from tests.campaigns.faults.wired import wired_by_itself
 from tests.campaigns.truth.drives import FAMILIES
 from tests.campaigns.truth.drives import case as random_case
 
@@ -433,6 +434,7 @@ BOUNDARIES: dict[str, Callable[[Random, Boundary], None]] = {
     "answers of boards": board_answers,
     "forged answers": forged_answer,
     "strangers at a board": stranger,
+    "sheets wired by themselves": wired_by_itself,
 }
 SHARES = {
     "expressions": 10.0,
@@ -449,5 +451,6 @@ SHARES = {
     "answers of boards": 0.2,
     "forged answers": 5.0,
     "strangers at a board": 2.0,
+    "sheets wired by themselves": 3.0,
 }
 """Cases of each for one of `--n`; a round of edits is six, a damaged file is opened twice."""

@@ -60,6 +60,16 @@ def unlike(a: str, b: str) -> bool:
     return bool(cycles_a and radians_b or radians_a and cycles_b)
 
 
+def misfits(units: SignalUnits, kind: Kind, target: End) -> bool:
+    """Whether what feeds an input is of another quantity than it is made for, or than what it is compared with."""
+    port = kind.port(target.port)
+    given = units.behind(units.source[target]) if target in units.source else ""
+    if port is not None and port.takes and given and all(unlike(given, takes) for takes in port.takes):
+        return True
+    pairs = [pair for pair in getattr(kind, "alike", ()) if target.port in pair]
+    return any(unlike(*(units.behind(End(target.card, name)) for name in pair)) for pair in pairs)
+
+
 def _wire(fit: Fit, wire: Wire) -> None:
     port = _port(fit.of.kinds, wire.b)
     if port is None or port.link is not Link.SIGNAL_IN or not port.takes or wire.a.card not in fit.of.kinds:

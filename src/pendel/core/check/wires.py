@@ -25,6 +25,16 @@ def end_exists(drive: Drive, kinds: dict[str, Kind], end: End) -> Link | None:
     return None
 
 
+def links_of(drive: Drive, kinds: dict[str, Kind], wire: Wire) -> list[Link | None]:
+    """The links of both ends of a wire. What a part has under the name of one of its inputs, as the torque that it
+    makes and the one that is asked of it, is what it has where it feeds an input."""
+    links = [end_exists(drive, kinds, end) for end in (wire.a, wire.b)]
+    kind = kinds.get(wire.a.card)
+    if links == [Link.SIGNAL_IN] * 2 and isinstance(kind, Part) and wire.a.port in {s.name for s in kind.signals}:
+        return [Link.SIGNAL_OUT, Link.SIGNAL_IN]
+    return links
+
+
 def fits(a: Link, b: Link) -> bool:
     """Whether two links can be joined."""
     return (a is b and a not in (Link.SIGNAL_IN, Link.SIGNAL_OUT)) or {a, b} in (
@@ -51,7 +61,7 @@ def wires(of: Subject) -> None:
     for wire in drive.wires.values():
         if any(_untold(drive, kinds, end) for end in (wire.a, wire.b)):
             continue
-        links = [end_exists(drive, kinds, end) for end in (wire.a, wire.b)]
+        links = links_of(drive, kinds, wire)
         lost = next((str(end) for end, link in zip((wire.a, wire.b), links) if link is None), None)
         if lost or links[0] is None or links[1] is None:
             wrong.append(

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Port
 from pendel.core.check.signal_units import SignalUnits
+from pendel.core.check.unit_fit import misfits
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Change, Command
 from pendel.core.drive.document import Drive, End
@@ -169,6 +170,7 @@ class _Search:
         for end in open_ends:
             self._ask(end)
         self._ask_for_twins()
+        self._doubt_units()
         return self._on_faces()
 
     def _ports(self, card: str) -> list[tuple[End, Port]]:
@@ -199,6 +201,22 @@ class _Search:
             for pair in twins if len(twins) > 1 else ():
                 self.result.sure.remove(pair)
                 self.result.asked.append(Question(pair[1], (pair[0],)))
+
+    def _doubt_units(self) -> None:
+        """Units of some signals are known only once all is wired: what does not fit then is asked."""
+        scratch = self.drive.copy()
+        obvious_command(self.drive, self.result).apply(scratch)
+        units = SignalUnits(scratch)
+        for source, target in [*self.result.sure]:
+            port = self.kinds[target.card].port(target.port)
+            if port is None or port.link is not Link.SIGNAL_IN or not misfits(units, self.kinds[target.card], target):
+                continue
+            self.result.sure.remove((source, target))
+            if port.required:
+                self.result.asked.append(Question(target, (source,)))
+        self.result.sensors = [
+            s for s in self.result.sensors if not misfits(units, self.kinds[s.target.card], s.target)
+        ]
 
     # power -------------------------------------------------------------------
 
