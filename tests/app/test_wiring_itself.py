@@ -166,6 +166,34 @@ def test_a_brushed_drive_with_two_loops_grows_from_an_empty_sheet_without_a_clic
     assert last["voltage"] == pytest.approx(0.108 * 200.0 + 0.46 * current, rel=0.01)
 
 
+def test_a_converter_with_a_voltage_loop_grows_and_only_what_is_ambiguous_is_asked(window, sheet, monkeypatch):
+    """Which voltage is measured could be either; all else is known, and no line of a pair or signal is guessed."""
+    for words in ("dc source", "step-down", "resistive load", "voltage sensor", "pi", "step"):
+        typed(window, words)
+    assert wires(window) == {
+        "dc_source.dc -> step_down_converter.dc",
+        "step_down_converter.out -> resistive_load.dc",
+        "voltage_sensor.value -> pi_regulator.actual",
+        "step.out -> pi_regulator.setpoint",
+    }
+    shown = {}
+
+    def answer(dialog: AskDialog) -> int:
+        for question, box in dialog.boxes:
+            shown[str(question.target)] = [str(box.itemData(k)) for k in range(1, box.count())]
+            wanted = {"voltage_sensor.measured": "step_down_converter.output_voltage"}.get(str(question.target))
+            box.setCurrentIndex(1 + shown[str(question.target)].index(wanted) if wanted else 1)
+        return QDialog.DialogCode.Accepted
+
+    monkeypatch.setattr(AskDialog, "exec", answer)
+    wire_all(window)
+    assert set(shown) == {"voltage_sensor.measured", "step_down_converter.duty"}
+    assert shown["step_down_converter.duty"] == ["pi_regulator.out"]
+    assert {"pi_regulator.out -> step_down_converter.duty"} <= wires(window) and len(wires(window)) == 6
+    typed(window, "resistor")
+    assert len(wires(window)) == 6, "which line of a pair is meant is not told"
+
+
 def test_field_orientation_with_a_speed_loop_grows_without_a_click(window, sheet, nothing_is_asked):
     """An assembly is wired by what is within it, and the sensors that it wants are added."""
     for words in ("synchronous", "inverter", "dc source", "field orientation", "pi", "step", "load torque"):

@@ -160,6 +160,36 @@ def test_a_part_has_what_is_asked_of_it_under_one_name_and_both_can_be_wired():
     assert run.at("turning.value", [15.0]) > 10.0
 
 
+def test_what_lies_between_two_pairs_is_never_shorted_by_a_wire_that_seems_obvious():
+    """A load that lies across the supply already is none of the converter's output."""
+    drive = pendel.Drive()
+    for kind in ("step_down", "dc_source", "resistive_load"):
+        drive.add(kind, kind.title())
+    drive.connect("dc_source.dc", "step_down.dc")
+    drive.connect("dc_source.dc", "resistive_load.dc")
+    before = set(drive.document.wires)
+    drive.connect_obvious()
+    assert set(drive.document.wires) == before
+    drive.disconnect("dc_source", "resistive_load")
+    drive.connect_obvious()
+    assert "step_down.out -> resistive_load.dc" in drive.document.wires
+
+
+def test_a_resistive_load_takes_what_its_resistance_says_warm_or_not():
+    """By Ohm's law; with its heat port wired its resistance follows its temperature."""
+    drive = pendel.Drive()
+    drive.set("until", "10 ms")
+    drive.add("dc_source", "Supply", U_0="50 V", R_i="1 ohm")
+    drive.add("resistive_load", "Load", R="9 ohm", alpha="1 %/K")
+    drive.connect("supply", "load")
+    assert drive.run()["load.power"].y[-1] == pytest.approx(9.0 * 5.0**2)
+    drive.add("ambient", "Room", T="70 °C")
+    drive.connect("load.heat", "room.a")
+    warm = drive.run()
+    assert warm["load.current"].y[-1] == pytest.approx(50.0 / (1.0 + 9.0 * 1.5))
+    assert warm.balance(0.0, 0.01).supplied == pytest.approx(warm.balance(0.0, 0.01).heat, rel=1e-6)
+
+
 def test_circuits_are_left_alone():
     drive = pendel.Drive()
     for kind in ("resistor", "capacitor", "inductor"):

@@ -23,7 +23,7 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import column
 from pendel.app.widgets.drawing import Drawing, drawing_of
 from pendel.core.catalogue import own_block, shelf
-from pendel.core.catalogue.assembly import Assembly, open_ports
+from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists
@@ -236,11 +236,16 @@ class DrivePage(Page):
         return any(end in pair or not self.drawn for pair in found)
 
     def _port_for(self, end: End, new: End, drive: Drive) -> str:
-        """The port of a new card for an end: of signals one whose unit agrees, and where nobody drew a wire only where
-        that is the only one. Empty where there is none."""
+        """The port of a new card for an end: of signals one whose unit agrees. Where nobody drew a wire only one that
+        is the only one, and of the same link, as which line of a pair is meant, or which signal of a part, is not told.
+        Empty where there is none."""
         link = self._link_of(end)
-        if link is None or not link.is_signal or SIGNALS in (end.port, new.port):
-            return new.port
+        if SIGNALS in (end.port, new.port):
+            return new.port if self.drawn else ""
+        if link is None or not link.is_signal:
+            return (
+                new.port if self.drawn or link is end_exists(drive, {new.card: kind_in(drive, new.card)}, new) else ""
+            )
         ports = agreeing(drive, end, new.card, surely=not self.drawn)
         return ports[0] if ports and (self.drawn or len(ports) == 1) else ""
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from itertools import combinations
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Port
@@ -154,6 +155,7 @@ class _Search:
         self.joined = {str(end) for w in drive.wires.values() for end in (w.a, w.b)}
         self.row: list[str] = []
         """Cards from left to right, where that is told by something else than their places."""
+        self.parted: set[frozenset[str]] | None = None
         self.nets: dict[str, str] = {}
         """For joined ports, one that stands for all that are joined with them; for cards that move together too."""
         for wire in drive.wires.values():
@@ -276,6 +278,8 @@ class _Search:
                     continue
                 if port.link.moves and self._net(there.card) == self._net(end.card):
                     continue  # a ring of shafts is never obvious
+                if frozenset((self._net(str(there)), self._net(str(end)))) in self._parted():
+                    continue  # nor what shorts a card that lies between
                 usual = self.habits.direct[(place_of(kind, end.port), place_of(self.kinds[there.card], there.port))]
                 if not usual:
                     continue
@@ -312,6 +316,20 @@ class _Search:
         one, other = self._net(a), self._net(b)
         if one != other:
             self.nets[one] = other
+            self.parted = None
+
+    def _parted(self) -> set[frozenset[str]]:
+        """Pairs of nets between which a card has one port each, as the input and the output of a converter."""
+        if self.parted is None:
+            self.parted = set()
+            for key in self.cards:
+                powers = [(port.link, self._net(str(end))) for end, port in self._ports(key) if not port.link.is_signal]
+                self.parted |= {
+                    frozenset((one, other))
+                    for (link, one), (like, other) in combinations(powers, 2)
+                    if link is like and one != other
+                }
+        return self.parted
 
     # signals -----------------------------------------------------------------
 
@@ -369,6 +387,9 @@ class _Search:
                 usual = self.habits.direct[(place_of(kind, source.port), wanted)]
                 if target.port in measured and not any(p.link is Link.SIGNAL_IN for p in kind.ports):
                     usual = 0  # what is wished, and not measured, though an example tries a regulator so
+                others = [self.habits.direct[(place_of(kind, source.port), place_of(reader, p))] for p in compared]
+                if usual < max(others, default=0):
+                    usual = 0  # it is rather what this is compared with
                 alike = bool(self._phase(source)) and self._phase(source) == self._phase(target)
                 measures = alike and self._is_measured(source, target)
                 score = (USUAL if usual or measures else 0.0) + (NAMED if alike else 0.0)

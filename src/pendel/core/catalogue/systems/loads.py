@@ -1,10 +1,11 @@
-"""What else takes power from a link: a load of constant power, and a converter by its losses."""
+"""What else takes power from a link: a resistance, a load of constant power, and a converter by its losses."""
 
 from __future__ import annotations
 
 import casadi as ca
 
 from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, Value, Values
+from pendel.core.catalogue.electrical.passives import OVER_KELVIN, by_temperature
 from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
@@ -24,6 +25,16 @@ def build_power(c: PartContext) -> None:
     c.signal("current", current)
     c.signal("voltage", u)
     c.delivered(u * current)
+
+
+def build_resistive(c: PartContext) -> None:
+    """i = u/R, with R by its temperature where that is wired."""
+    u, i = c.pair("dc")
+    c.equation(u - by_temperature(c, "R") * i)
+    c.signal("power", u * i)
+    c.signal("current", i)
+    c.signal("voltage", u)
+    c.lost(u * i)
 
 
 def build_converter(c: PartContext) -> None:
@@ -57,6 +68,7 @@ def follows(v: Values, card: Card) -> list[Figure]:
     ]
 
 
+LOAD_SIGNALS = (Signal("power", "power", "W"), Signal("current", "current", "A"), Signal("voltage", "voltage", "V"))
 CONVERTER_PORTS = (DC, Port("out", Link.DC, "DC output", "right"), heat_port())
 HOLDS = (
     Value("U_out", "Output voltage", "V", "24", low=0.0, open_low=True),
@@ -83,11 +95,26 @@ KINDS = (
             Value("P", "Power", "W", "300", low=0.0),
             Value("U_low", "A resistance below", "V", "10", low=0.0, open_low=True),
         ),
-        signals=(Signal("power", "power", "W"), Signal("current", "current", "A"), Signal("voltage", "voltage", "V")),
+        signals=LOAD_SIGNALS,
         build=build_power,
         summary=lambda v, card: ("constant power", v["P"]),
         main_signal="power",
         spine="P",
+        conduction=Conduction(ends=(("dc", 0), ("dc", 1))),
+    ),
+    Part(
+        id="resistive_load",
+        title="Resistive load",
+        sentence="A resistance across a DC pair, as a heater or a load on the test bench.",
+        group=Group.LOAD,
+        keywords="resistor ohm heater brake chopper test dc link pair",
+        ports=(DC, heat_port()),
+        values=(Value("R", "Resistance", "Ω", "10", low=0.0, open_low=True), OVER_KELVIN),
+        signals=LOAD_SIGNALS,
+        build=build_resistive,
+        summary=lambda v, card: (v["R"],),
+        main_signal="power",
+        spine="R",
         conduction=Conduction(ends=(("dc", 0), ("dc", 1))),
     ),
     Part(
