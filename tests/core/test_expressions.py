@@ -164,7 +164,14 @@ def test_figures_are_read_as_they_are_typed_elsewhere(text, si):
 
 
 @pytest.mark.parametrize(
-    ("text", "words"), [("1,000 V", "write 1.000 or 1000"), ("1, 5", "parts nothing"), ("1,5,2", "operator")]
+    ("text", "words"),
+    [
+        ("1,000 V", "write 1.000 or 1000"),
+        ("1, 5", "parts nothing"),
+        ("1,5,2", "operator"),
+        ("1,234.5 V", "write 1234.5"),
+        ("²,0", "no value|missing|operator"),
+    ],
 )
 def test_a_comma_that_may_mean_two_things_is_asked_about(text, words):
     with pytest.raises(ExpressionProblem, match=words):

@@ -14,6 +14,11 @@ PIECES = (
     "W^W", "m^9", "m^-9", "V^99", "(2 V)^1e300", "\x00", "\x0c", "\ud800", "\u200b", "\u202e", "é", "名", "٣", "Ⅷ",
     "½", "𝟙", "'", '"', "\\", "#", "{", "}", "[", "]", ";", ":", "<", ">", "&", "|", "!", "?", "@", "$", "~", "`",
 )  # fmt: skip
+GROUPS, PARTS = (
+    ("0", "1", "12", "234", "5000", "²", "½", "٣", "1e3"),
+    (",", ".", ",", ".", " ", "\u2009", "'", "", "-", "/"),
+)
+"""Of numbers as they are written here and there."""
 WHOLE = (
     "", " ", "1", "-1", "0", "48 V", "1.9e-4 kg*m^2", "2*R_a", "1500 rpm", "0.8 1/V",
     "1" * 400, "9" * 1999, "(" * 70 + "1" + ")" * 70, "+".join("1" * 990), "-" * 1999, "*".join(["2"] * 999),
@@ -29,6 +34,8 @@ def text(rng: Random, longest: int = 24) -> str:
         return rng.choice(WHOLE)
     if way < 0.16:
         return mutated(rng, rng.choice(WHOLE))
+    if way < 0.3:
+        return "".join(rng.choice(GROUPS) + rng.choice(PARTS) for _ in range(rng.randrange(1, 4))) + rng.choice(GROUPS)
     return "".join(rng.choice(PIECES) for _ in range(rng.randrange(1, longest)))
 
 

@@ -70,11 +70,14 @@ def with_decimal_commas(tokens: list[Token], text: str) -> list[Token]:
     for token in tokens:
         depth += (token.text == "(") - (token.text == ")")
         whole, comma = (joined[-2], joined[-1]) if len(joined) > 1 else (token, token)
-        if depth or comma.text != "," or not (whole.text.isdigit() and token.kind == "number" and token.text[0] != "."):
+        figures = whole.kind == token.kind == "number" and whole.text.isdigit() and token.text[0] != "."
+        if depth or comma.text != "," or not figures:
             joined.append(token)
             continue
         if not whole.end == comma.start == token.start - 1:
             raise SyntaxProblem(text, comma.start, "a comma parts nothing here; write one number")
+        if "." in token.text:
+            raise SyntaxProblem(text, comma.start, f"a comma does not part thousands; write {whole.text}{token.text}")
         if whole.text != "0" and re.fullmatch(r"\d{3}", token.text):
             shown = f"{whole.text}.{token.text} or {whole.text}{token.text}"
             raise SyntaxProblem(text, whole.start, f"the comma may stand for a point or for thousands; write {shown}")
