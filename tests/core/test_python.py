@@ -390,3 +390,15 @@ def test_a_name_that_is_none_is_refused_alike_where_it_is_read_and_set():
     assert d.get("speed_pi.outside") == "no"
     d.set("speed_pi.outside", "yes")
     assert d.get("speed_pi.outside") == "yes"
+
+
+@pytest.mark.parametrize("ask", ["balance", "losses", "averages", "measure", "spectrum", "flows"])
+def test_times_are_seconds_or_texts_and_what_is_none_gets_a_sentence(ask):
+    run = pendel.open_example("car_door_drive").run(0.1)
+    first = {"averages": ("door_motor.current",), "spectrum": ("door_motor.current",)}.get(ask, ())
+    first = ("mean", "door_motor.current") if ask == "measure" else first
+    if ask == "measure":
+        assert run.measure(*first, "20 ms", "0,05 s") == run.measure(*first, 0.02, np.float64(0.05))
+    for bad, words in (("5 V", "in V"), ("", "no span"), (None, "no time"), ([1], "no time"), (float("nan"), "no span")):
+        with pytest.raises(DriveProblem, match=words):
+            getattr(run, ask)(*first, bad, 0.05)

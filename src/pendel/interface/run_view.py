@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import numbers
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -11,7 +12,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import ArrayLike
 
-from pendel.core.drive.user_text import known_name, near_words
+from pendel.core.drive.document import Drive
+from pendel.core.drive.file import excerpt
+from pendel.core.drive.user_text import known_name, near_words, read_figure
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import si_unit_of, turn, unit
 from pendel.interface.tables import html_table
@@ -157,7 +160,7 @@ class Run(Mapping[str, "Trace"]):
         axes[-1].set_xlabel("time, s")
         return figure
 
-    def spectrum(self, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
+    def spectrum(self, key: str, start: float | str, end: float | str, *, fundamental: float = 0.0) -> Spectrum:
         """Lines of a signal between two times (s); see `pendel.core.runs.found.spectra.spectrum`. Raises `DriveProblem`
         for a time that there is not, and where a long run keeps averages only.
 
@@ -171,8 +174,18 @@ class Run(Mapping[str, "Trace"]):
             raise DriveProblem(f"{fundamental:g} Hz is no fundamental. Write a frequency above 0 Hz.")
         return spectrum_of(self.kept, key, *self._span(start, end), fundamental=fundamental)
 
-    def _span(self, start: float, end: float) -> tuple[float, float]:
-        """The part of a span that the run has. Raises `DriveProblem` where it has none."""
+    def _time(self, at: float | str) -> float:
+        """A time in s. Raises `DriveProblem` for what is none."""
+        if isinstance(at, str):
+            return read_figure(Drive(), at, "s", math.nan)
+        if isinstance(at, numbers.Real):
+            return float(at)
+        raise DriveProblem(f"{excerpt(repr(at))} is no time. Write seconds, or a text such as “20 ms”.")
+
+    def _span(self, first: float | str, last: float | str) -> tuple[float, float]:
+        """The part of a span, in s or as text with a unit, that the run has. Raises `DriveProblem` where it has none or
+        that is no time."""
+        start, end = (self._time(at) for at in (first, last))
         begin, stop = self.kept.begin, self.kept.end
         if not (0 <= start < end < math.inf and start < stop and end > begin):
             raise DriveProblem(
@@ -182,7 +195,14 @@ class Run(Mapping[str, "Trace"]):
         return max(start, begin), min(end, stop)
 
     def measure(
-        self, name: str, key: str, start: float, end: float, *, setpoint: str | None = None, band: float = 0.02
+        self,
+        name: str,
+        key: str,
+        start: float | str,
+        end: float | str,
+        *,
+        setpoint: str | None = None,
+        band: float = 0.02,
     ) -> float:
         """A measure of a signal between two times (s), in SI; not-a-number where it means nothing there.
 
@@ -208,7 +228,7 @@ class Run(Mapping[str, "Trace"]):
         value = MEASURES[name].value(Span(self.kept, key, *self._span(start, end), setpoint, band=band))
         return math.nan if value is None else value
 
-    def averages(self, key: str, start: float, end: float) -> Averages:
+    def averages(self, key: str, start: float | str, end: float | str) -> Averages:
         """Mean, rms and ripple (peak to peak) of a signal between two times (s).
 
         >>> print(f"{run.averages('door_motor.current', 0.05, 0.1).mean:.1f} A")
@@ -219,7 +239,7 @@ class Run(Mapping[str, "Trace"]):
         known_name("signal", key, self.kept.keys, f"The run {self.kept.name}")
         return averages(self.kept.pieces(key), *self._span(start, end))
 
-    def losses(self, start: float, end: float) -> list[Lost]:
+    def losses(self, start: float | str, end: float | str) -> list[Lost]:
         """What each part lost between two times (s): mean power (W) and energy (J), the largest first.
 
         >>> run.losses(0.05, 0.1)[0].what
@@ -229,7 +249,7 @@ class Run(Mapping[str, "Trace"]):
 
         return losses(self.kept, *self._span(start, end))
 
-    def balance(self, start: float, end: float) -> Balance:
+    def balance(self, start: float | str, end: float | str) -> Balance:
         """Where the energy went between two times (s): losses, what was delivered and stored, and whether it
         adds up.
 
@@ -241,7 +261,7 @@ class Run(Mapping[str, "Trace"]):
 
         return balance(self.kept, *self._span(start, end))
 
-    def flows(self, start: float, end: float) -> EnergyFlows:
+    def flows(self, start: float | str, end: float | str) -> EnergyFlows:
         """Energy from part to part between two times (s): nodes with what came, went, was lost and stays, and the
         flows between them (J). The equations are built once more for it, which takes a second. Raises `DriveProblem`.
 
@@ -252,7 +272,9 @@ class Run(Mapping[str, "Trace"]):
 
         return flows_of(self.kept, *self._span(start, end))
 
-    def best_split(self, start: float = 0.0, end: float | None = None, step: float | str = "1 s") -> BestSplit:
+    def best_split(
+        self, start: float | str = 0.0, end: float | str | None = None, step: float | str = "1 s"
+    ) -> BestSplit:
         """Of a trip with an engine, machines and a battery, between two times (s): the least fuel with which it can be
         driven to the same charge by any split of the power, in steps (s), and a way that takes little more
         (docs/trips.md). Raises `DriveProblem`.
@@ -276,7 +298,9 @@ class Run(Mapping[str, "Trace"]):
         of = self._modes(card)
         return [(float(t), of.names[int(n)], why) for t, n, why in zip(of.begins, of.number, of.reasons)]
 
-    def by_mode(self, card: str, power: str = "", start: float = 0.0, end: float | None = None) -> list[ModeFigures]:
+    def by_mode(
+        self, card: str, power: str = "", start: float | str = 0.0, end: float | str | None = None
+    ) -> list[ModeFigures]:
         """Of each mode of a state machine, between two times (s): time (s), how often it came, and the energy (J) of
         ``power``, a signal in W. Raises `DriveProblem`.
 
