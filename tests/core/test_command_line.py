@@ -15,6 +15,7 @@ from argparse_manpage.manpage import Manpage
 
 import pendel
 from pendel.cli.main import main, parser
+from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text
 from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.plant import compiler
@@ -106,6 +107,29 @@ def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
         check=True,
     )
     assert len(subprocess.run([str(program)], capture_output=True, check=True).stdout.split()) == 10
+
+
+@pytest.mark.parametrize(
+    ("example", "number"),
+    [(name, number) for name in ("old_haul_link", "haul_drive_rope") for number in ("float32", "fixed32")]
+    + [("own C", "float64")],
+)
+def test_c_of_any_controller_compiles_without_a_warning_and_includes_what_it_uses(example, number, tmp_path):
+    """One without blocks, one whose comments speak of roots, one with typed C that takes a root."""
+    if example == "own C":
+        d = pendel.Drive("Own")
+        d.add("step", "Ask", after="4")
+        d.add("own_c", "Root", own=OwnEquations(("x: in", "y: out"), (), (), (), ("y = sqrt(x);",)))
+        d.connect("ask.out", "root.x")
+    else:
+        d = pendel.open_example(example)
+    d.set("number_format", number)
+    name = next(p.stem for p in d.write_c(tmp_path) if p.suffix == ".a2l" or p.name.endswith("_table.c"))
+    name = name.removesuffix("_table")
+    units = [f"{name}.c", f"{name}_table.c", "pd_numbers.c"]
+    strict = [*compiler.compiler(), "-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-c", *units]
+    subprocess.run(strict, check=True, cwd=tmp_path)
+    assert ("#include <math.h>" in (tmp_path / f"{name}.c").read_text()) is (example == "own C")
 
 
 def test_a_machine_without_compiler_gets_a_sentence(monkeypatch):

@@ -399,6 +399,12 @@ def test_times_are_seconds_or_texts_and_what_is_none_gets_a_sentence(ask):
     first = ("mean", "door_motor.current") if ask == "measure" else first
     if ask == "measure":
         assert run.measure(*first, "20 ms", "0,05 s") == run.measure(*first, 0.02, np.float64(0.05))
-    for bad, words in (("5 V", "in V"), ("", "no span"), (None, "no time"), ([1], "no time"), (float("nan"), "no span")):
+    for bad, words in (
+        ("5 V", "in V"),
+        ("", "no span"),
+        (None, "no time"),
+        ([1], "no time"),
+        (float("nan"), "no span"),
+    ):
         with pytest.raises(DriveProblem, match=words):
             getattr(run, ask)(*first, bad, 0.05)

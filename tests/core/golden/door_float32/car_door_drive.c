@@ -3,7 +3,6 @@
  */
 #include "car_door_drive.h"
 #include "pd_numbers.h"
-#include <math.h>
 
 /* Travel speed, every 20 ticks (1 ms): K = r_pulley/z_gear = 0.00183333. */
 static void travel_speed_update(car_door_drive_travel_speed_t *b, float x)

@@ -309,6 +309,14 @@ def converts(block: LoweredBlock) -> bool:
     return block.number.fixed and bool(block.tree.instance.code.convert.strip())
 
 
+MATHEMATICS = re.compile(
+    r"\b(?:a?(?:sin|cos|tan)h?|atan2|exp2?|expm1|log(?:2|10|1p)?|pow|sqrt|cbrt|hypot|fabs|floor|ceil|l?l?r(?:ound|int)"
+    r"|trunc|fmod|remainder|fmin|fmax|fdim|copysign|ldexp|frexp|modf)f?\("
+)
+"""Functions of math.h, of which some are called."""
+COMMENT = re.compile(r"/\*.*?\*/", re.DOTALL)
+
+
 def source(lowered: Lowered) -> str:
     name = lowered.name
     updates = "\n".join(
@@ -318,8 +326,8 @@ def source(lowered: Lowered) -> str:
         for b in lowered.blocks
     )
     tables = "\n".join(t for b in lowered.blocks for t in dict.fromkeys(b.tables))
-    floating = any(not b.number.fixed or b.tree.verbatim or b.tree.live for b in lowered.blocks)
-    mathematics = "#include <math.h>\n" if floating else ""
+    typed = any(b.tree.verbatim or converts(b) for b in lowered.blocks)  # by somebody who may use what he likes
+    mathematics = "#include <math.h>\n" if typed or MATHEMATICS.search(COMMENT.sub("", updates)) else ""
     return (
         f"/* {name}.c: controller of {len(lowered.blocks)} blocks, sampling period {lowered.deck.tick * 1e6:g} "
         f"us.\n"

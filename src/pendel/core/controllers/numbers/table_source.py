@@ -74,12 +74,13 @@ def table(lowered: Lowered, licence: str) -> str:
         f"{p.rep.fraction}}},  {comment(p.name)}\n"
         for p in places
     )
-    none = "    {0u, 0u, 0u, PD_WORD, 0, 0}"
+    head = f'/* {name}_table.c: where the numbers of the controller are.\n * {licence}\n */\n#include "{name}.h"\n'
+    find = f"int32_t {name}_find(uint32_t block, uint32_t item, pd_place_t *place)\n{{\n"
+    if not places:
+        return f"{head}\n{find}    (void)block;\n    (void)item;\n    (void)place;\n    return 0;\n}}\n"
     return (
-        f"/* {name}_table.c: where the numbers of the controller are.\n * {licence}\n */\n"
-        f'#include "{name}.h"\n#include <stddef.h>\n\n'
-        f"static const pd_place_t {name}_places[{max(1, len(places))}] = {{\n{rows or none}}};\n\n"
-        f"int32_t {name}_find(uint32_t block, uint32_t item, pd_place_t *place)\n{{\n    uint32_t k;\n"
+        f"{head}#include <stddef.h>\n\n"
+        f"static const pd_place_t {name}_places[{len(places)}] = {{\n{rows}}};\n\n{find}    uint32_t k;\n"
         f"    for (k = 0u; k < {len(places)}u; k++) {{\n"
         f"        if (({name}_places[k].block == block) && ({name}_places[k].item == item)) {{\n"
         f"            *place = {name}_places[k];\n            return 1;\n        "
