@@ -48,7 +48,7 @@ from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
         ("absolute", None, "absolute_value"),
         ("divide", None, "quotient"),
         ("min", None, "smaller_of_two"),
-        ("resistive load", None, "resistor"),
+        ("resistive load", None, "resistive_load"),
     ],
 )
 def test_search_puts_first_what_is_meant_and_fits(text, link, first):
