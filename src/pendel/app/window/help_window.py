@@ -170,8 +170,9 @@ class HelpWindow(QDialog):
         grid.setVerticalSpacing(2)
         for line, (name, words, figures) in enumerate(section.rows):
             grid.addWidget(label(name), line, 0, Qt.AlignmentFlag.AlignTop)
-            grid.addWidget(wrapped(words), line, 1)
-            grid.addWidget(wrapped(figures, "muted"), line, 2)
+            for place, text in enumerate((wrapped(words), wrapped(figures, "muted")), 1):
+                text.setAlignment(Qt.AlignmentFlag.AlignTop)  # beside the name, where one of them has several lines
+                grid.addWidget(text, line, place)
             grid.setColumnMinimumWidth(2, 150 if figures else 0)
         inside.addLayout(grid)
 

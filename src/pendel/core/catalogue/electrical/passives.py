@@ -56,7 +56,7 @@ def by_temperature(c: PartContext, name: str) -> ca.SX:
     return c.value(name) * ca.fmax(0.0, 1.0 + c.value(OVER_KELVIN.name) * (c.temperature(20.0) - 20.0))
 
 
-OVER_KELVIN = Value("alpha", "R over temperature", "%/K", "0", low=-5.0, high=5.0)
+OVER_KELVIN = Value("alpha", "R over temperature", "%/K", "0", low=-0.05, high=0.05)
 """About 20 °C; 0.393 %/K for copper (IEC 60034-1, from memory). It counts where the heat port is wired."""
 COPPER = "0.393"
 

@@ -51,7 +51,7 @@ MAGNET_PORT = heat_port("Temperature of the magnets", "magnet")
 WINDING_TEMPERATURE = temperature_of("winding", "winding_temperature")
 CAGE_TEMPERATURE = temperature_of("cage", "cage_temperature")
 MAGNET_TEMPERATURE = temperature_of("magnet", "magnet_temperature")
-MAGNET = Value("k_psi", "ψ over temperature", "%/K", "-0.12", low=-1.0, high=0.0)
+MAGNET = Value("k_psi", "ψ over temperature", "%/K", "-0.12", low=-0.01, high=0.0)
 """About 20 °C. Usual for neodymium; −0.2 %/K for ferrite: IEC 60404-8-1 (from memory)."""
 
 
