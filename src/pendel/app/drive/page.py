@@ -240,12 +240,9 @@ class DrivePage(Page):
         is the only one, and of the same link, as which line of a pair is meant, or which signal of a part, is not told.
         Empty where there is none."""
         link = self._link_of(end)
-        if SIGNALS in (end.port, new.port):
-            return new.port if self.drawn else ""
-        if link is None or not link.is_signal:
-            return (
-                new.port if self.drawn or link is end_exists(drive, {new.card: kind_in(drive, new.card)}, new) else ""
-            )
+        told = link is end_exists(drive, {new.card: kind_in(drive, new.card)}, new)
+        if SIGNALS in (end.port, new.port) or link is None or not link.is_signal:
+            return new.port if self.drawn or told else ""
         ports = agreeing(drive, end, new.card, surely=not self.drawn)
         return ports[0] if ports and (self.drawn or len(ports) == 1) else ""
 

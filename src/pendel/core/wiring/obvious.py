@@ -153,6 +153,9 @@ class _Search:
         self.source_of = {str(w.b): w.a for w in drive.wires.values()}
         """Of inputs that are fed."""
         self.joined = {str(end) for w in drive.wires.values() for end in (w.a, w.b)}
+        self.ports_of: dict[str, list[tuple[End, Port]]] = {}
+        self.dimensions: dict[End, Dimension | None] = {}
+        """Of what outputs give, and of what inputs are made for."""
         self.row: list[str] = []
         """Cards from left to right, where that is told by something else than their places."""
         self.parted: set[frozenset[str]] | None = None
@@ -177,7 +180,10 @@ class _Search:
 
     def _ports(self, card: str) -> list[tuple[End, Port]]:
         """Ports of a card, and where they are: of an assembly within it."""
-        return [(resolved_or(self.drive, End(card, port.name)), port) for port in self.kinds[card].ports]
+        if card not in self.ports_of:
+            ports = self.kinds[card].ports
+            self.ports_of[card] = [(resolved_or(self.drive, End(card, port.name)), port) for port in ports]
+        return self.ports_of[card]
 
     def _face(self, end: End) -> End:
         """Where an end is seen on the sheet."""
@@ -206,6 +212,8 @@ class _Search:
 
     def _doubt_units(self) -> None:
         """Units of some signals are known only once all is wired: what does not fit then is asked."""
+        if not (self.result.sure or self.result.sensors):
+            return
         scratch = self.drive.copy()
         obvious_command(self.drive, self.result).apply(scratch)
         units = SignalUnits(scratch)
@@ -421,7 +429,10 @@ class _Search:
         return word if word in PHASES else ""
 
     def _units_agree(self, source: End, target: End) -> bool:
-        given, wanted = self._given(source), self._wanted(target)
+        for end, tell in ((source, self._given), (target, self._wanted)):
+            if end not in self.dimensions:
+                self.dimensions[end] = tell(end)
+        given, wanted = self.dimensions[source], self.dimensions[target]
         return given is None or wanted is None or given == wanted
 
     def _given(self, end: End) -> Dimension | None:

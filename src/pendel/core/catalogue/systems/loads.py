@@ -5,7 +5,7 @@ from __future__ import annotations
 import casadi as ca
 
 from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, Value, Values
-from pendel.core.catalogue.electrical.passives import OVER_KELVIN, by_temperature
+from pendel.core.catalogue.electrical.passives import OVER_KELVIN, TWO_ENDED, by_temperature, report
 from pendel.core.catalogue.heat.port import heat_port
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
@@ -31,9 +31,7 @@ def build_resistive(c: PartContext) -> None:
     """i = u/R, with R by its temperature where that is wired."""
     u, i = c.pair("dc")
     c.equation(u - by_temperature(c, "R") * i)
-    c.signal("power", u * i)
-    c.signal("current", i)
-    c.signal("voltage", u)
+    report(c, u, i)
     c.lost(u * i)
 
 
@@ -68,7 +66,7 @@ def follows(v: Values, card: Card) -> list[Figure]:
     ]
 
 
-LOAD_SIGNALS = (Signal("power", "power", "W"), Signal("current", "current", "A"), Signal("voltage", "voltage", "V"))
+ACROSS = Conduction(ends=(("dc", 0), ("dc", 1)))
 CONVERTER_PORTS = (DC, Port("out", Link.DC, "DC output", "right"), heat_port())
 HOLDS = (
     Value("U_out", "Output voltage", "V", "24", low=0.0, open_low=True),
@@ -95,12 +93,12 @@ KINDS = (
             Value("P", "Power", "W", "300", low=0.0),
             Value("U_low", "A resistance below", "V", "10", low=0.0, open_low=True),
         ),
-        signals=LOAD_SIGNALS,
+        signals=(Signal("power", "power", "W"), Signal("current", "current", "A"), Signal("voltage", "voltage", "V")),
         build=build_power,
         summary=lambda v, card: ("constant power", v["P"]),
         main_signal="power",
         spine="P",
-        conduction=Conduction(ends=(("dc", 0), ("dc", 1))),
+        conduction=ACROSS,
     ),
     Part(
         id="resistive_load",
@@ -110,12 +108,12 @@ KINDS = (
         keywords="resistor ohm heater brake chopper test dc link pair",
         ports=(DC, heat_port()),
         values=(Value("R", "Resistance", "Ω", "10", low=0.0, open_low=True), OVER_KELVIN),
-        signals=LOAD_SIGNALS,
+        signals=TWO_ENDED,
         build=build_resistive,
         summary=lambda v, card: (v["R"],),
         main_signal="power",
         spine="R",
-        conduction=Conduction(ends=(("dc", 0), ("dc", 1))),
+        conduction=ACROSS,
     ),
     Part(
         id="converter_by_losses",
